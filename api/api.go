@@ -258,6 +258,7 @@ type Cohort struct {
 	OS      string   `json:"os"`
 	Hosts   int      `json:"hosts"`
 	Names   []string `json:"names" doc:"Some of the hosts, by name"`
+	Silent  int      `json:"silent,omitempty" doc:"Of so many it is what they had when they were heard last"`
 	Drifted bool     `json:"differs" doc:"They have findings that are no mere notes"`
 	Like    string   `json:"like,omitempty" doc:"The survey that is commonest among hosts of this system; empty for the commonest itself"`
 	Diff    string   `json:"diff,omitempty" doc:"What their source files say otherwise than the commonest do, as a unified diff"`
@@ -292,7 +293,12 @@ type Standing struct {
 
 // Known reports whether every host's standing is known.
 func (s Standing) Known() bool {
-	return s.Hosts > 0 && s.Failed+s.Silent+s.Changing+s.NoRevision+s.NoSurvey+s.Invited+s.Unfetched+s.Older+s.Unread == 0
+	return s.Hosts > 0 && s.NotKnown()+s.Unfetched+s.Older+s.Unread == 0
+}
+
+// NotKnown is of how many hosts it is not known whether they are as the policy says.
+func (s Standing) NotKnown() int {
+	return s.Failed + s.Silent + s.Changing + s.NoRevision + s.NoSurvey + s.Invited
 }
 
 // Publication asks for a new revision.

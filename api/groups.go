@@ -18,4 +18,6 @@ type Group struct {
 	Drifted int      `json:"drifted" doc:"How many of them have drifted"`
 	Names   []string `json:"names" doc:"Some of them"`
 	Place   diag.Pos `json:"place" doc:"Where the policy defines it"`
+
+	Standing Standing `json:"standing" doc:"Of how many of them it is known how they stand, and of how many not"`
 }

@@ -11,6 +11,7 @@ type KeyPage struct {
 	Revision int64            `json:"revision" doc:"The newest one, which says what the policy knows; 0: nothing is published"`
 	Hosts    int              `json:"hosts" doc:"All hosts"`
 	Unknown  int              `json:"unknown" doc:"Hosts of which it is not known, because they have sent no survey"`
+	Silent   int              `json:"silent,omitempty" doc:"Hosts that are silent: what is told of them is what they said last"`
 }
 
 // KeyDetail is one signing key and who believes it.
@@ -20,6 +21,8 @@ type KeyDetail struct {
 	On       []KeyHost `json:"on" doc:"A page of the hosts on which it is believed"`
 	Total    int       `json:"total" doc:"Hosts that the page is one of"`
 	Unknown  int       `json:"unknown" doc:"Hosts of which it is not known, because they have sent no survey"`
+	Silent   int       `json:"silent,omitempty" doc:"Hosts that believe it and are silent: what is told of them is what they said last"`
+	Quiet    []string  `json:"silent_names,omitempty" doc:"Some of them"`
 }
 
 // KeyHost is how one host believes a key.

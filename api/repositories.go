@@ -27,6 +27,7 @@ type RepositoryPage struct {
 	States       map[string]int `json:"states" doc:"Places by state, before they are picked by it"`
 	Revision     int64          `json:"revision" doc:"The newest one; 0: nothing is published"`
 	Unknown      int            `json:"unknown" doc:"Hosts of which it is not known where their packages come from: they sent no survey"`
+	Silent       int            `json:"silent,omitempty" doc:"Hosts that are silent: what is told of them is what they said last"`
 	Every        int            `json:"every" doc:"Seconds between looks; 0: the service looks when it is asked to, and not by itself"`
 	Pending      int            `json:"pending" doc:"Places that are being looked at"`
 }

@@ -12,6 +12,7 @@ type Whence struct {
 	Nowhere  int         `json:"nowhere" doc:"Those of them whose sources, as far as they are known, do not offer it"`
 	Unsure   int         `json:"unsure" doc:"Those of them with sources of which it is not known what they offer"`
 	Unknown  int         `json:"unknown" doc:"Hosts of which nothing is known, because they have sent no survey; not among hosts"`
+	Silent   int         `json:"silent,omitempty" doc:"Hosts that are silent: what is told of them is what they said last"`
 	Revision int64       `json:"revision"`
 }
 

@@ -167,6 +167,9 @@ func (a *app) showCohort(c api.Cohort) {
 	if c.Drifted {
 		kind += a.out.Paint(view.Yellow, ", drifted")
 	}
+	if c.Silent > 0 {
+		kind += a.out.Paint(view.Yellow, fmt.Sprintf(", %d of them silent", c.Silent))
+	}
 	a.out.Printf("%s  %s", a.out.Paint(view.Bold, fmt.Sprintf("%5d", c.Hosts)), kind)
 	a.out.Printf("%s", a.out.Paint(view.Dim, a.out.Wrap(7, names)))
 	if c.Diff != "" {

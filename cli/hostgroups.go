@@ -23,7 +23,7 @@ func (a *app) groupList() *cobra.Command {
 	var l listFlags
 	var q string
 	cmd := &cobra.Command{
-		Use: "list", Short: "List the groups of the newest revision: hosts, drifted, where each is defined", Args: cobra.NoArgs,
+		Use: "list", Short: "List the groups of the newest revision: how their hosts stand, where each is defined", Args: cobra.NoArgs,
 		Example: "  lantern group list\n  lantern group list --match gate --format csv",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			page, err := a.client().Groups(cmd.Context(), client.List{Query: q, Page: l.page, PerPage: l.perPage})
@@ -51,17 +51,14 @@ func (a *app) groupList() *cobra.Command {
 				if more := g.Hosts - len(names); more > 0 {
 					some += fmt.Sprintf(" and %d more", more)
 				}
-				drifted := view.T(fmt.Sprint(g.Drifted))
-				if g.Drifted > 0 {
-					drifted.Style = view.Yellow
-				}
 				rows = append(rows, []view.Cell{
-					{Text: g.Name, Style: view.Bold}, view.T(fmt.Sprint(g.Hosts)), drifted, view.T(some), {Text: g.Place.String(), Style: view.Dim},
+					{Text: g.Name, Style: view.Bold}, view.T(fmt.Sprint(g.Hosts)), view.T(fmt.Sprint(g.Standing.Steady)),
+					noticed(g.Drifted), noticed(g.Standing.NotKnown()), view.T(some), {Text: g.Place.String(), Style: view.Dim},
 				})
 			}
 			a.out.Table([]view.Column{
-				{Name: "GROUP"}, {Name: "HOSTS", Right: true}, {Name: "DRIFTED", Right: true}, {Name: "FIRST", Gives: true},
-				{Name: "DEFINED", Path: true, Gives: true},
+				{Name: "GROUP"}, {Name: "HOSTS", Right: true}, {Name: "STEADY", Right: true}, {Name: "DRIFTED", Right: true},
+				{Name: "NOT KNOWN", Right: true}, {Name: "FIRST", Gives: true}, {Name: "DEFINED", Path: true, Gives: true},
 			}, rows)
 			if page.Unknown > 0 {
 				a.out.Printf("%sof %s it is not known in which groups they are: they have sent no survey",
@@ -74,4 +71,13 @@ func (a *app) groupList() *cobra.Command {
 	l.add(cmd)
 	cmd.Flags().StringVar(&q, "match", "", "part of the name")
 	return cmd
+}
+
+// noticed is a count that somebody is to notice, unless it is none.
+func noticed(n int) view.Cell {
+	c := view.T(fmt.Sprint(n))
+	if n > 0 {
+		c.Style = view.Yellow
+	}
+	return c
 }

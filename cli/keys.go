@@ -103,6 +103,7 @@ func (a *app) keyList() *cobra.Command {
 			a.keyTable(page.Keys)
 			l.more(a, len(page.Keys), page.Total)
 			a.unsurveyed(page.Unknown)
+			a.silent(a.out, page.Silent)
 			if page.Revision == 0 {
 				a.out.Printf("Nothing is published yet, so the policy knows none of them: lantern policy publish FOLDER")
 			}
@@ -202,6 +203,7 @@ func (a *app) keyShow() *cobra.Command {
 			a.keyHostTable(d.On)
 			l.more(a, len(d.On), d.Total)
 			a.unsurveyed(d.Unknown)
+			a.silent(a.out, d.Silent, d.Quiet...)
 			return nil
 		},
 	}

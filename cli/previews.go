@@ -245,6 +245,18 @@ func (a *app) unsure(n int) string {
 	return a.out.Paint(view.Yellow, "? ") + view.Count(n, "host has", "hosts have")
 }
 
+// silent says of how many hosts, and some of their names, what is told is what they said before they fell silent.
+func (a *app) silent(out *view.Out, n int, some ...string) {
+	if n == 0 {
+		return
+	}
+	who := out.Paint(view.Yellow, "? "+view.Count(n, "host is", "hosts are")+" silent")
+	if len(some) > 0 {
+		who += " (" + someOf(some, n) + ")"
+	}
+	out.Printf("%s: what is told of them is what they said last.", who)
+}
+
 func (a *app) unsureOf(n int) string {
 	return a.out.Paint(view.Yellow, "? ") + "of " + view.Count(n, "host", "hosts")
 }

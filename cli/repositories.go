@@ -228,6 +228,7 @@ func (a *app) placeSum(p *api.RepositoryPage, picked bool) {
 	if p.Unknown > 0 {
 		a.out.Printf("%s sent no survey yet, so where they get packages from is not known.", a.unsure(p.Unknown))
 	}
+	a.silent(a.out, p.Silent)
 	if p.Every == 0 {
 		a.out.Printf("The service looks only when it is asked to: lantern repository probe")
 	}

@@ -68,9 +68,11 @@ func (a *app) mayGo(ctx context.Context, r *policy.Retirement) error {
 	switch {
 	case err != nil:
 		return err
-	case k.MayGo && k.Unknown > 0:
-		a.errOut.Printf("%s sent no survey yet, so which keys they believe is not known.", a.unsure(k.Unknown))
 	case k.MayGo:
+		if k.Unknown > 0 {
+			a.errOut.Printf("%s sent no survey yet, so which keys they believe is not known.", a.unsure(k.Unknown))
+		}
+		a.silent(a.errOut, k.Silent, k.Quiet...)
 	case k.SucceededBy == "":
 		return no("%s cannot go: no key that is published succeeds it; --anyway if you know better", r.Key)
 	case k.Replacement == "":

@@ -88,6 +88,7 @@ func (a *app) whenceText(w *api.Whence) {
 		a.out.Printf("%s with sources of which it is not known what they offer: the answer for them may be another.",
 			a.out.Paint(view.Yellow, "? "+view.Count(w.Unsure, "host", "hosts")))
 	}
+	a.silent(a.out, w.Silent)
 	if w.Unknown > 0 {
 		a.out.Printf("%s sent no survey yet, so nothing is known of them.", a.unsure(w.Unknown))
 	}

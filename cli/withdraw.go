@@ -152,6 +152,7 @@ func (a *app) wouldWithdraw(k *api.KeyDetail, p *api.Preview, after *policy.Poli
 	if len(p.Unknown) > 0 {
 		a.out.Printf("%s sent no survey yet, so nothing is known of them.", a.unsure(len(p.Unknown)))
 	}
+	a.silent(a.out, k.Silent, k.Quiet...)
 	a.believedWidely(k)
 	a.out.Printf("\nNothing was done. Do it: the same with --yes")
 	return nil

@@ -353,17 +353,7 @@ func TestDangerComesFirst(t *testing.T) {
 func TestMetricsCountHosts(t *testing.T) {
 	r := rig.New(t)
 	root := r.Up("gw-01")
-	metrics := func() string {
-		t.Helper()
-		resp, err := http.Get(r.Server.URL + "/metrics")
-		require.NoError(t, err)
-		defer resp.Body.Close()
-		b := new(strings.Builder)
-		_, err = bufio.NewReader(resp.Body).WriteTo(b)
-		require.NoError(t, err)
-		return b.String()
-	}
-	got := metrics()
+	got := scraped(t, r)
 	assert.Contains(t, got, `lantern_hosts{state="new"} 1`)
 	assert.Contains(t, got, "lantern_check_ins_total")
 	assert.NotContains(t, got, "lantern_group_hosts{")
@@ -372,7 +362,7 @@ func TestMetricsCountHosts(t *testing.T) {
 	require.Zero(t, r.Carry().Counts["failed"])
 	edited(t, filepath.Join(root, "etc/apt/sources.list.d/saltmarsh.sources"), "stable", "unstable")
 	r.Until("the edit is counted in its group", func() bool {
-		got = metrics()
+		got = scraped(t, r)
 		return strings.Contains(got, `lantern_group_hosts{group="gateways",state="drifted"} 1`) &&
 			strings.Contains(got, `lantern_group_hosts_with_findings{class="changed-source",group="gateways",severity="fault"} 1`)
 	})

@@ -1770,6 +1770,11 @@ export interface components {
             /** @description Some of the hosts, by name */
             names: string[];
             os: string;
+            /**
+             * Format: int64
+             * @description Of so many it is what they had when they were heard last
+             */
+            silent?: number;
         };
         CohortPage: {
             /** Format: int64 */
@@ -2525,6 +2530,8 @@ export interface components {
             names: string[];
             /** @description Where the policy defines it */
             place: components["schemas"]["Pos"];
+            /** @description Of how many of them it is known how they stand, and of how many not */
+            standing: components["schemas"]["Standing"];
         };
         GroupMove: {
             /** Format: int64 */
@@ -3003,6 +3010,13 @@ export interface components {
              */
             signs_places: number;
             /**
+             * Format: int64
+             * @description Hosts that believe it and are silent: what is told of them is what they said last
+             */
+            silent?: number;
+            /** @description Some of them */
+            silent_names?: string[];
+            /**
              * @description unknown: to the policy
              * @enum {string}
              */
@@ -3063,6 +3077,11 @@ export interface components {
              * @description The newest one, which says what the policy knows; 0: nothing is published
              */
             revision: number;
+            /**
+             * Format: int64
+             * @description Hosts that are silent: what is told of them is what they said last
+             */
+            silent?: number;
             /** @description Keys by state, before they are picked by it */
             states: {
                 [key: string]: number;
@@ -3761,6 +3780,11 @@ export interface components {
              * @description The newest one; 0: nothing is published
              */
             revision: number;
+            /**
+             * Format: int64
+             * @description Hosts that are silent: what is told of them is what they said last
+             */
+            silent?: number;
             /** @description Places by state, before they are picked by it */
             states: {
                 [key: string]: number;
@@ -4678,6 +4702,11 @@ export interface components {
             package: string;
             /** Format: int64 */
             revision: number;
+            /**
+             * Format: int64
+             * @description Hosts that are silent: what is told of them is what they said last
+             */
+            silent?: number;
             /** Format: int64 */
             total: number;
             /**

@@ -5,10 +5,12 @@ import "time"
 // Left guesses how long a rollout still takes, soaking included, from what its hosts took so
 // far: those of a wave work side by side, so each wave to come takes as long as the longest of
 // those before. Waiting for quiet hours, for consent and for somebody who holds it is not in
-// it. ok is false where nothing is known yet, or where it waits for somebody.
-func Left(parts []Part, c Course, tallies []Tally, begun, now time.Time) (left time.Duration, ok bool) {
+// it. ok is false where nothing is known yet, where it waits for somebody, and where the hosts
+// of the wave that are left take far longer than those before: then what those took says nothing
+// of them, and idle is for how long none has ended. last is when a host ended last.
+func Left(parts []Part, c Course, tallies []Tally, begun, last, now time.Time) (left, idle time.Duration, ok bool) {
 	if c.Phase != Changing && c.Phase != Soaking || c.Opened == 0 {
-		return 0, false
+		return 0, 0, false
 	}
 	stages := Stages(parts)
 	soaks := make([]time.Duration, stages)
@@ -23,7 +25,7 @@ func Left(parts []Part, c Course, tallies []Tally, begun, now time.Time) (left t
 	}
 	current := c.Opened - 1
 	if current >= stages {
-		return 0, false
+		return 0, 0, false
 	}
 	worked := now.Sub(begun) // in the waves so far, without the soaking between them
 	for _, soak := range soaks[:current] {
@@ -34,14 +36,18 @@ func Left(parts []Part, c Course, tallies []Tally, begun, now time.Time) (left t
 		worked -= inWave
 	}
 	if worked <= 0 || done[current] == 0 && current == 0 {
-		return 0, false
+		return 0, 0, false
 	}
 	wave := worked / time.Duration(c.Opened) // a wave, on an average
 	switch {
 	case c.Phase == Soaking:
 		left = max(soaks[current]-inWave, 0)
 	default:
-		if n := done[current]; n > 0 {
+		n := done[current]
+		if idle = stalled(n, inWave, now.Sub(last)); idle > 0 {
+			return 0, idle, false
+		}
+		if n > 0 {
 			left = inWave * time.Duration(hosts[current]-n) / time.Duration(n)
 			wave = max(wave, inWave+left)
 		} else {
@@ -57,5 +63,14 @@ func Left(parts []Part, c Course, tallies []Tally, begun, now time.Time) (left t
 			left += soaks[s]
 		}
 	}
-	return left, true
+	return left, 0, true
+}
+
+// stalled is for how long no host of a wave has ended, where that is far longer than it took from one to the next before;
+// none where it is not. done of its hosts have ended since it began.
+func stalled(done int, inWave, since time.Duration) time.Duration {
+	if since = min(since, inWave); done > 0 && since > time.Minute+8*(inWave-since)/time.Duration(done) {
+		return since
+	}
+	return 0
 }

@@ -27,21 +27,30 @@ func TestTheTimeThatIsLeft(t *testing.T) {
 		wave  int
 		since int // minutes after the beginning
 		now   int
+		idle  int // minutes since a host ended last
 		of    []rollout.Tally
 		want  time.Duration
 		known bool
 	}{
-		{"nobody has said anything yet", rollout.Changing, 1, 0, 1, counts(0, 0, 0), 0, false},
-		{"the first wave took two minutes and soaks", rollout.Soaking, 1, 2, 5, counts(1, 0, 0), 7*time.Minute + 2*time.Minute + 10*time.Minute + 2*time.Minute, true},
-		{"the second has just begun", rollout.Changing, 2, 12, 13, counts(1, 0, 0), 30*time.Second + 10*time.Minute + 90*time.Second, true},
-		{"half of the second took four minutes", rollout.Changing, 2, 12, 16, counts(1, 5, 0), 4*time.Minute + 10*time.Minute + 8*time.Minute, true},
-		{"the last is nearly through", rollout.Changing, 3, 30, 38, counts(1, 10, 88), 8 * time.Minute / 88, true},
-		{"it is held", rollout.Held, 2, 12, 16, counts(1, 5, 0), 0, false},
-		{"somebody is asked", rollout.Asking, 2, 12, 16, counts(1, 10, 0), 0, false},
+		{"nobody has said anything yet", rollout.Changing, 1, 0, 1, 0, counts(0, 0, 0), 0, false},
+		{"the first wave took two minutes and soaks", rollout.Soaking, 1, 2, 5, 0, counts(1, 0, 0), 7*time.Minute + 2*time.Minute + 10*time.Minute + 2*time.Minute, true},
+		{"the second has just begun", rollout.Changing, 2, 12, 13, 0, counts(1, 0, 0), 30*time.Second + 10*time.Minute + 90*time.Second, true},
+		{"half of the second took four minutes", rollout.Changing, 2, 12, 16, 0, counts(1, 5, 0), 4*time.Minute + 10*time.Minute + 8*time.Minute, true},
+		{"the last is nearly through", rollout.Changing, 3, 30, 38, 0, counts(1, 10, 88), 8 * time.Minute / 88, true},
+		{"the last is nearly through, and two minutes were not long before", rollout.Changing, 2, 12, 20, 2, counts(1, 3, 0), 8*time.Minute*7/3 + 10*time.Minute + (8*time.Minute + 8*time.Minute*7/3), true},
+		{"the last one hangs", rollout.Changing, 3, 30, 98, 60, counts(1, 10, 88), 0, false},
+		{"it is held", rollout.Held, 2, 12, 16, 0, counts(1, 5, 0), 0, false},
+		{"somebody is asked", rollout.Asking, 2, 12, 16, 0, counts(1, 10, 0), 0, false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			left, known := rollout.Left(parts, rollout.Course{Opened: c.wave, Phase: c.phase, Since: minute(c.since)}, c.of, began, minute(c.now))
+			course := rollout.Course{Opened: c.wave, Phase: c.phase, Since: minute(c.since)}
+			left, idle, known := rollout.Left(parts, course, c.of, began, minute(c.now-c.idle), minute(c.now))
 			assert.Equal(t, c.known, known)
+			if c.known || c.idle == 0 {
+				assert.Zero(t, idle)
+			} else {
+				assert.Equal(t, time.Duration(c.idle)*time.Minute, idle)
+			}
 			assert.Equal(t, c.want, left)
 		})
 	}
@@ -61,9 +70,11 @@ func TestTheTimeThatIsLeftIsNeverLessThanNothing(t *testing.T) {
 			Opened: rapid.IntRange(0, 5).Draw(t, "opened"), Phase: rapid.SampledFrom([]rollout.Phase{rollout.Changing, rollout.Soaking}).Draw(t, "phase"),
 			Since: began.Add(time.Duration(rapid.IntRange(-100, 5000).Draw(t, "since")) * time.Second),
 		}
-		left, known := rollout.Left(parts, course, tallies, began, began.Add(time.Duration(rapid.IntRange(-100, 5000).Draw(t, "now"))*time.Second))
-		if left < 0 || !known && left != 0 {
-			t.Fatalf("%s is left, known: %t", left, known)
+		now, last := rapid.IntRange(-100, 5000).Draw(t, "now"), rapid.IntRange(-100, 5000).Draw(t, "last")
+		at := func(seconds int) time.Time { return began.Add(time.Duration(seconds) * time.Second) }
+		left, idle, known := rollout.Left(parts, course, tallies, began, at(last), at(now))
+		if left < 0 || idle < 0 || !known && left != 0 || known && idle != 0 {
+			t.Fatalf("%s is left, none has ended for %s, known: %t", left, idle, known)
 		}
 	})
 }

@@ -128,6 +128,9 @@ func (s *Agents) takeReport(ctx context.Context, h *fleet.Host, ro store.Rollout
 			return s.withRollout(ctx, c, journal.CommandReport, ro.ID, ended)
 		})
 	})
+	if err == nil && event != rollout.Works && !over {
+		s.rollouts.Ended(ro.ID)
+	}
 	if over {
 		s.Log.Info("rollout ended", "rollout", ro.ID)
 	}

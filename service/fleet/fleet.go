@@ -187,6 +187,16 @@ func (f *Fleet) TakeSeen() map[int64]time.Time {
 	return out
 }
 
+// Past counts the hosts of which nothing newer is known than what they said before they fell silent.
+func (f *Fleet) Past(now time.Time) (n int) {
+	for _, h := range f.All() {
+		if h.Past(now) {
+			n++
+		}
+	}
+	return n
+}
+
 // Held counts the hosts by the revision that was last carried to them.
 func (f *Fleet) Held() map[int64]int {
 	out := map[int64]int{}

@@ -182,11 +182,10 @@ func Silence(interval time.Duration) time.Duration { return 3*interval + 2*time.
 // package manager takes.
 func (h *Host) State(now time.Time) string {
 	v := h.Row()
-	seen := h.SeenAt()
 	switch {
 	case h.AtWork(now):
 		return api.StateChanging
-	case !seen.IsZero() && now.Sub(seen) > Silence(h.limits.interval):
+	case h.unheard(now):
 		return api.StateSilent
 	case v.Broken != "" || v.Trouble != "" || h.late(now) || h.beyond(now) || h.runs.twice(now):
 		return api.StateFailed
@@ -201,6 +200,15 @@ func (h *Host) State(now time.Time) string {
 	}
 	return api.StateSteady
 }
+
+// unheard reports whether a host has not checked in of late.
+func (h *Host) unheard(now time.Time) bool {
+	seen := h.SeenAt()
+	return !seen.IsZero() && now.Sub(seen) > Silence(h.limits.interval)
+}
+
+// Past reports whether what is known of a host is what it said before it fell silent.
+func (h *Host) Past(now time.Time) bool { return h.Row().Survey != "" && h.unheard(now) && !h.AtWork(now) }
 
 // holdBack reports whether a host is not at work on its task and must not be: the rollout is held.
 func (l *limits) holdBack(v *View) bool {
@@ -279,26 +287,48 @@ func (h *Host) Summary(now time.Time) api.Host {
 			}
 		}
 	case api.StateSteady:
-		out.Detail = "as the policy says"
-		for _, f := range standing.OpenByDecision(v.Follows, now) {
-			out.Detail = fmt.Sprintf(
-				"open by decision: %s follows %s until %s",
-				f.Channel,
-				f.Choice,
-				f.Decision.Review.Format(time.DateOnly),
-			)
-		}
-		if v.Unfetched > 0 {
-			out.Detail = fmt.Sprintf("as the policy says; %d sources could not be refreshed at the last change", v.Unfetched)
-		}
-		if n := len(v.Findings); n > 0 {
-			out.Detail = fmt.Sprintf("%d to know: %s", n, v.Findings[0].Message)
-		}
+		out.Detail = v.steadySays(now)
 	}
 	if h.limits.holdBack(v) && !v.Behind() && out.State != api.StateChanging {
 		out.Detail += fmt.Sprintf("; waits in rollout %d, which is held", v.Task)
 	}
 	return out
+}
+
+// steadySays is what there is to know of a host that is as the policy says: what somebody accepts, what was not seen, and what
+// is none of it wrong.
+func (v *View) steadySays(now time.Time) string {
+	var says []string
+	if v.Aside != nil && len(v.Aside.Waived) > 0 {
+		says = append(says, v.Aside.says())
+	}
+	if v.Unfetched > 0 {
+		what := "sources"
+		if v.Unfetched == 1 {
+			what = "source"
+		}
+		says = append(says, fmt.Sprintf("%d %s could not be refreshed at the last change", v.Unfetched, what))
+	}
+	if n := len(v.Findings); n > 0 {
+		says = append(says, fmt.Sprintf("%d to know: %s", n, v.Findings[0].Message))
+	}
+	for _, f := range standing.OpenByDecision(v.Follows, now) {
+		says = append(says, fmt.Sprintf("open by decision: %s follows %s until %s", f.Channel, f.Choice, f.Decision.Review.Format(time.DateOnly)))
+	}
+	if len(says) == 0 {
+		return "as the policy says"
+	}
+	return strings.Join(says, "; ")
+}
+
+// says is how many findings are waived, the weight of the worst, and when the first waiver ends.
+func (a *Aside) says() string {
+	worst := slices.MinFunc(a.Waived, func(x, y int32) int { return drift.Rank(a.All[x].Severity) - drift.Rank(a.All[y].Severity) })
+	what, ends := a.All[worst].Severity, a.Ends.Format(time.DateOnly)
+	if n := len(a.Waived); n > 1 {
+		return fmt.Sprintf("%d findings waived, the worst a %s, the first until %s", n, what, ends)
+	}
+	return fmt.Sprintf("1 %s waived until %s", what, ends)
 }
 
 // Actor is the host in the journal.

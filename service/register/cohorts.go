@@ -23,6 +23,7 @@ func (s *Register) ListCohorts(ctx context.Context, in *CohortQuery) (*api.Cohor
 	bySurvey := map[string]*api.Cohort{}
 	var list []*api.Cohort
 	page := api.CohortPage{Cohorts: []api.Cohort{}}
+	now := s.Now()
 	for _, h := range s.Fleet.All() {
 		v := h.Row()
 		if in.Q != "" && !strings.Contains(v.LowerOS, strings.ToLower(in.Q)) {
@@ -36,6 +37,9 @@ func (s *Register) ListCohorts(ctx context.Context, in *CohortQuery) (*api.Cohor
 			list = append(list, c)
 		}
 		c.Hosts++
+		if c.Survey != "" && h.State(now) == api.StateSilent {
+			c.Silent++
+		}
 		if len(c.Names) < ground.MostNames {
 			c.Names = append(c.Names, v.Name)
 		}

@@ -33,6 +33,8 @@ func (s *Register) ListGroups(ctx context.Context, in *GroupsQuery) (*api.GroupP
 		}
 	}
 	now := s.Now()
+	stand := make([]Tally, len(list))
+	newest := int64(0)
 	for _, h := range s.Fleet.All() {
 		v := h.Row()
 		if v.Traits == "" {
@@ -43,20 +45,23 @@ func (s *Register) ListGroups(ctx context.Context, in *GroupsQuery) (*api.GroupP
 		if err != nil {
 			return nil, err
 		}
-		drifted := h.State(now) == api.StateDrifted
+		newest = max(newest, v.Revision)
+		state := h.State(now)
 		for _, name := range s.Compute.GroupsOf(rs, who) {
 			i, wanted := at[name]
 			if !wanted {
 				continue
 			}
-			list[i].Hosts++
-			if drifted {
-				list[i].Drifted++
-			}
+			stand[i].Add(v, state)
 			if len(list[i].Names) < ground.MostNames {
 				list[i].Names = append(list[i].Names, v.Name)
 			}
 		}
+	}
+	for i := range list {
+		stand[i].newest = newest // a group may have stayed behind as a whole
+		list[i].Standing = stand[i].Sums()
+		list[i].Hosts, list[i].Drifted = list[i].Standing.Hosts, list[i].Standing.Drifted
 	}
 	page.Total, page.Next = len(list), in.Next(len(list))
 	from, to := in.Cut(len(list))

@@ -95,10 +95,8 @@ func (s *Rollouts) courseOf(ctx context.Context, ro store.Rollout) (api.Rollout,
 	}
 	if len(why) > 0 {
 		out.Says += "; " + strings.Join(why, "; ")
-	} else if left, known := rollout.Left(ro.Parts, ro.Course, tallies, ro.Begun, s.Now()); known && ro.Ended.IsZero() {
-		seconds := int(left.Seconds())
-		out.TimeLeft = &seconds
-		out.Says += "; " + fleet.About(left) + " left, by what hosts took so far"
+	} else if ro.Ended.IsZero() {
+		s.sayLeft(&out, &ro, tallies)
 	}
 	brings, err := s.broughtBy(ctx, &ro)
 	if err != nil {
@@ -108,6 +106,20 @@ func (s *Rollouts) courseOf(ctx context.Context, ro store.Rollout) (api.Rollout,
 	out.Says += aheadSays(out.Parts, &ro, tallies, mayOpen(&ro, s.Now()))
 	out.Causes, err = s.causes(ctx, ro.ID)
 	return out, err
+}
+
+// sayLeft says how long a rollout still takes, or that its last hosts keep it waiting.
+func (s *Rollouts) sayLeft(out *api.Rollout, ro *store.Rollout, tallies []rollout.Tally) {
+	now := s.Now()
+	left, idle, known := rollout.Left(ro.Parts, ro.Course, tallies, ro.Begun, s.steer.lastEnded(ro.ID, now), now)
+	switch {
+	case known:
+		seconds := int(left.Seconds())
+		out.TimeLeft = &seconds
+		out.Says += "; " + fleet.About(left) + " left, by what hosts took so far"
+	case idle > 0:
+		out.Says += fmt.Sprintf("; no host has ended for %s: how long the last ones take is not known", fleet.About(idle))
+	}
 }
 
 // aheadSays is what there is to say of the places that the next wave brings, which may begin soon.

@@ -19,9 +19,10 @@ type steering struct {
 	sync.Mutex // held while one is taken a step on
 	nudged     chan struct{}
 
-	known   sync.Mutex                 // of the two below, which who looks needs as well
+	known   sync.Mutex                 // of those below, which who looks needs as well
 	parts   map[int64]map[string]int32 // of live rollouts
 	blocked map[int64]map[string]int   // why hosts may not begin though their wave has come, and how many
+	ended   map[int64]time.Time        // when a host of each ended last, as far as this process has seen it
 }
 
 // forget forgets a rollout that has ended.
@@ -30,6 +31,24 @@ func (st *steering) forget(id int64) {
 	defer st.known.Unlock()
 	delete(st.parts, id)
 	delete(st.blocked, id)
+	delete(st.ended, id)
+}
+
+// endedOne notes that a host of a rollout has ended.
+func (st *steering) endedOne(id int64, now time.Time) {
+	st.known.Lock()
+	defer st.known.Unlock()
+	st.ended[id] = now
+}
+
+// lastEnded is when a host of a live rollout ended last: since this process looks at it, none has where none is noted.
+func (st *steering) lastEnded(id int64, now time.Time) time.Time {
+	st.known.Lock()
+	defer st.known.Unlock()
+	if _, known := st.ended[id]; !known {
+		st.ended[id] = now
+	}
+	return st.ended[id]
 }
 
 // place notes in which part of a rollout that begins each host stands.
@@ -53,7 +72,10 @@ func (st *steering) block(id int64, why map[string]int) {
 }
 
 func newSteering() *steering {
-	return &steering{nudged: make(chan struct{}, 1), parts: map[int64]map[string]int32{}, blocked: map[int64]map[string]int{}}
+	return &steering{
+		nudged: make(chan struct{}, 1),
+		parts:  map[int64]map[string]int32{}, blocked: map[int64]map[string]int{}, ended: map[int64]time.Time{},
+	}
 }
 
 // nudge has rollouts looked at soon.
@@ -403,6 +425,9 @@ func (s *Rollouts) leaves(ctx context.Context, id int64, name string) error {
 		return store.Noted(s.RolloutEntry(journal.Actor{Kind: journal.ActorService}, journal.CommandLeave, id, ended))
 	})
 }
+
+// Ended notes that a host of a rollout has ended just now.
+func (s *Rollouts) Ended(id int64) { s.steer.endedOne(id, s.Now()) }
 
 // Nudge has rollouts looked at soon.
 func (s *Rollouts) Nudge() { s.steer.nudge() }

@@ -131,6 +131,7 @@ func (u *Upstreams) ListKeys(ctx context.Context, in *KeysQuery) (*api.KeyPage, 
 		return nil, err
 	}
 	page := api.KeyPage{Keys: []trust.FleetKey{}, States: map[string]int{}, Revision: revision, Hosts: len(u.Fleet.All()), Unknown: unknown}
+	page.Silent = u.Fleet.Past(u.Now())
 	list := slices.DeleteFunc(all, func(k trust.FleetKey) bool { return !in.wants(&k) })
 	for i := range list {
 		page.States[list[i].State]++
@@ -211,6 +212,7 @@ func (u *Upstreams) ShowKey(ctx context.Context, in *KeyQuery) (*api.KeyDetail, 
 		use trust.Use
 	}
 	var hits []hit
+	now := u.Now()
 	for _, h := range u.Fleet.All() {
 		v := h.Row()
 		if v.Survey == "" {
@@ -221,8 +223,15 @@ func (u *Upstreams) ShowKey(ctx context.Context, in *KeyQuery) (*api.KeyDetail, 
 			return nil, err
 		}
 		i := slices.IndexFunc(uses, func(x trust.Use) bool { return x.Key.Fingerprint == key.Fingerprint })
-		if i >= 0 && in.wants(v, &uses[i]) {
-			hits = append(hits, hit{v, uses[i]})
+		if i < 0 || !in.wants(v, &uses[i]) {
+			continue
+		}
+		hits = append(hits, hit{v, uses[i]})
+		if h.Past(now) {
+			out.Silent++
+			if len(out.Quiet) < ground.MostNames {
+				out.Quiet = append(out.Quiet, v.Name)
+			}
 		}
 	}
 	out.Total = len(hits)

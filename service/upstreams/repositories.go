@@ -73,6 +73,7 @@ func (u *Upstreams) repositoryPage(ctx context.Context, in *RepositoriesQuery, w
 	}
 	page := &api.RepositoryPage{
 		Repositories: []api.Repository{}, States: map[string]int{}, Revision: revision, Unknown: unknown, Every: int(u.Opts.Probe.Seconds()),
+		Silent: u.Fleet.Past(u.Now()),
 	}
 	busy := u.sights.lookedAt()
 	var list []api.Repository

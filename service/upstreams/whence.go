@@ -176,6 +176,7 @@ func (u *Upstreams) alikeFor(ctx context.Context, hosts []*fleet.Host, name stri
 		asked     bool
 	}
 	alike := map[like]*alikeHosts{}
+	now := u.Now()
 	for _, h := range hosts {
 		v := h.Row()
 		if v.Survey == "" {
@@ -195,7 +196,9 @@ func (u *Upstreams) alikeFor(ctx context.Context, hosts []*fleet.Host, name stri
 			alike[k], list = x, append(list, x)
 		}
 		x.hosts++
-		out.Hosts++
+		if out.Hosts++; h.Past(now) {
+			out.Silent++
+		}
 		if len(x.names) < ground.MostNames {
 			x.names = append(x.names, v.Name)
 		}

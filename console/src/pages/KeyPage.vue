@@ -11,6 +11,7 @@ import Asked from '../parts/Asked.vue'
 import Copy from '../parts/Copy.vue'
 import Mark from '../parts/Mark.vue'
 import Moment from '../parts/Moment.vue'
+import Silent from '../parts/Silent.vue'
 import Trouble from '../parts/Trouble.vue'
 import { count, keyLook, keyWord } from '../words'
 
@@ -61,6 +62,7 @@ type Row = NonNullable<NonNullable<typeof k.value>['on']>[number]
       <el-descriptions-item v-if="k.replacement" label="Replacement">{{ k.replacement }}<template v-if="k.may_go && mayChange">. <router-link :to="{ name: 'policy', query: { retire: k.policy } }">Take it out of the policy</router-link></template></el-descriptions-item>
     </el-descriptions>
     <p v-if="k.unknown" class="warn"><b>? Not known of {{ count(k.unknown, 'host', 'hosts') }}</b> without a survey.</p>
+    <p v-if="k.silent"><Silent :hosts="k.silent" :names="k.silent_names" /></p>
     <div class="tools">
       <el-input v-model="q" class="search" placeholder="Host, system or file" clearable aria-label="Filter hosts" />
       <el-select v-model="scope" :empty-values="[null, undefined]" style="width: 220px" aria-label="Believed for">

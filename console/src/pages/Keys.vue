@@ -9,6 +9,7 @@ import Asked from '../parts/Asked.vue'
 import Mark from '../parts/Mark.vue'
 import Moment from '../parts/Moment.vue'
 import Same from '../parts/Same.vue'
+import Silent from '../parts/Silent.vue'
 import Views from '../parts/Views.vue'
 import { count, date, keyLook, keyWord, number } from '../words'
 
@@ -79,6 +80,7 @@ type Row = NonNullable<typeof keys.data.value>['items'][number]
       On {{ count(keys.data.value.hosts, 'host', 'hosts') }}. <router-link :to="{ name: 'repositories' }">Repositories</router-link> tells which key signs what today.
       <template v-if="!keys.data.value.revision"> Nothing is published yet, so the policy knows none of them.</template>
       <b v-if="keys.data.value.unknown" class="warn"> ? {{ count(keys.data.value.unknown, 'host has', 'hosts have') }} sent no survey yet.</b>
+      <Silent :hosts="keys.data.value.silent" />
     </p>
     <div class="chips" role="group" aria-label="Filter by state">
       <button v-for="s in states" :key="s" class="card chip" :class="{ on: picked.includes(s) }" :aria-pressed="picked.includes(s)" @click="toggle(s)"><b>{{ of(s) }}</b> <Mark :look="keyLook[s]" :word="keyWord[s] ?? s" /></button>

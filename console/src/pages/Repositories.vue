@@ -8,6 +8,7 @@ import { useNow } from '../now'
 import Asked from '../parts/Asked.vue'
 import Mark from '../parts/Mark.vue'
 import Moment from '../parts/Moment.vue'
+import Silent from '../parts/Silent.vue'
 import Views from '../parts/Views.vue'
 import { useMayChange } from '../role'
 import { ago, count, exact, number, placeLook, placeWord, seen, sentence, span } from '../words'
@@ -85,6 +86,7 @@ type Row = NonNullable<typeof got.data.value>['items'][number]
       <template v-else>The service looks only when it is asked to.</template>
       <template v-if="got.data.value.pending"> {{ count(got.data.value.pending, 'is', 'are') }} being looked at.</template>
       <b v-if="got.data.value.unknown" class="warn"> ? {{ count(got.data.value.unknown, 'host has', 'hosts have') }} sent no survey yet.</b>
+      <Silent :hosts="got.data.value.silent" />
     </p>
     <ul v-if="causes.length" class="card causes">
       <li v-for="c in causes" :key="c.says"><b class="bad">{{ count(c.n, 'place', 'places') }}{{ of('trouble') > shown ? ' of those shown' : '' }}: {{ c.says }}</b><br />{{ sentence(c.remedy) }}</li>

@@ -5,6 +5,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { useRoute, useRouter } from 'vue-router'
 import { client, told, type Schemas } from '../api'
 import Asked from '../parts/Asked.vue'
+import Silent from '../parts/Silent.vue'
 import { count, number, short } from '../words'
 
 const route = useRoute()
@@ -49,6 +50,7 @@ function says(r: Schemas['WhenceRow']): string {
     <p v-if="w.nowhere" class="soft">On {{ count(w.nowhere, 'host', 'hosts') }} of {{ number(w.hosts) }} no source that is known offers it.</p>
     <p v-if="w.unsure" class="warn"><b>? {{ count(w.unsure, 'host has', 'hosts have') }}</b> sources of which it is not known what they offer: the answer for them may be another.</p>
     <p v-if="w.unknown" class="warn"><b>? {{ count(w.unknown, 'host has', 'hosts have') }}</b> sent no survey yet.</p>
+    <p v-if="w.silent"><Silent :hosts="w.silent" /></p>
     <section v-for="(r, i) in rows" :key="i" class="card row">
       <div>
         <b>{{ count(r.hosts, 'host', 'hosts') }}</b> <span class="soft">{{ r.family }}, {{ r.systems.join(', ') }}:</span>
