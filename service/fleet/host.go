@@ -208,7 +208,9 @@ func (h *Host) unheard(now time.Time) bool {
 }
 
 // Past reports whether what is known of a host is what it said before it fell silent.
-func (h *Host) Past(now time.Time) bool { return h.Row().Survey != "" && h.unheard(now) && !h.AtWork(now) }
+func (h *Host) Past(now time.Time) bool {
+	return h.Row().Survey != "" && h.unheard(now) && !h.AtWork(now)
+}
 
 // holdBack reports whether a host is not at work on its task and must not be: the rollout is held.
 func (l *limits) holdBack(v *View) bool {
