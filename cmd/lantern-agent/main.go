@@ -25,6 +25,8 @@ var Version = "0.1.0"
 type usage struct{ error }
 
 func main() {
+	// What it makes, and what programs make that it starts, is as others may read it: apt reads keys as a user of its own.
+	syscall.Umask(0o022)
 	err := command().Execute()
 	var u usage
 	var refused *read.Refused

@@ -196,6 +196,7 @@ func (s *soak) edit() (what string, err error) {
 		s.said[name] = true
 		err = appendTo(name, "\n# by hand\n")
 	case "say more":
+		s.said[name] = s.said[name] || !strings.Contains(name, "/apt/") // it says something to apt alone
 		err = appendTo(name, "\nEnabled: no\n")
 	case "remove":
 		err = os.Remove(name)
