@@ -193,7 +193,7 @@ func (h *Host) applyAccess(sheet *source.Sheet, digest string, g *api.AccessGran
 		}
 		changed = true
 		if err := h.writeAccess(w.accessFile, w.text); err != nil {
-			return changed, missing, fmt.Errorf("%s cannot be written: %w", w.Path, err)
+			return changed, missing, fmt.Errorf("%s cannot be written: %w", w.Path, plain(err))
 		}
 		clear(w.text)
 	}
@@ -228,6 +228,9 @@ func (h *Host) writeAccess(f accessFile, text []byte) error {
 	mode, err := strconv.ParseUint(f.Mode, 8, 32)
 	if err != nil {
 		return fmt.Errorf("its mode %q cannot be read", f.Mode)
+	}
+	if err := h.locked(p); err != nil {
+		return err
 	}
 	if err := makeDirs(filepath.Dir(p), 0o755); err != nil {
 		return err

@@ -204,7 +204,7 @@ func (a *attempt) carryBack(ctx context.Context, old *journal) error {
 			a.files = append(a.files, s)
 		}
 		if err != nil {
-			return c.failed("%s cannot be written: %w", e.Path, err)
+			return c.failed("%s cannot be written: %w", e.Path, plain(err))
 		}
 	}
 	c.begin(api.StepTry)

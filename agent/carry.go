@@ -296,7 +296,7 @@ func (a *attempt) carry(ctx context.Context) error {
 			a.files = append(a.files, s)
 		}
 		if err != nil {
-			return c.failed("%s cannot be written: %w", e.Path, err)
+			return c.failed("%s cannot be written: %w", e.Path, plain(err))
 		}
 	}
 	c.begin(api.StepTry)
@@ -330,7 +330,7 @@ func (a *attempt) swap(ctx context.Context) error {
 	slices.SortStableFunc(a.files, func(x, y *staged) int { return cmp.Compare(x.rank(), y.rank()) })
 	for i, s := range a.files {
 		if err := h.swapOut(s); err != nil {
-			return c.failed("%s cannot be put in place: %w", s.path, err)
+			return c.failed("%s cannot be put in place: %w", s.path, plain(err))
 		}
 		failpoint(fmt.Sprintf("swapped-%d", i))
 	}

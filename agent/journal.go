@@ -147,6 +147,9 @@ func (h *Host) journalEntry(e change.FileEdit, backup string) (journalEntry, err
 	if err != nil {
 		return entry, err
 	}
+	if err := h.locked(p); err != nil {
+		return entry, err
+	}
 	entry.linked = h.fs.Link(e.Path) != ""
 	info, err := os.Lstat(p)
 	switch {
@@ -220,7 +223,7 @@ func (h *Host) undo(j *journal, spare map[string]bool) (touched []string, err er
 		if errors.Is(err, errTouched) {
 			touched = append(touched, f.Path)
 		} else if err != nil {
-			errs = append(errs, fmt.Errorf("putting %s back: %w", f.Path, err))
+			errs = append(errs, fmt.Errorf("putting %s back: %w", f.Path, plain(err)))
 		}
 	}
 	if len(errs) > 0 {

@@ -200,6 +200,19 @@ func TestAReadOnlyHostStaysAsItIs(t *testing.T) {
 	require.NoError(t, syscall.Mount("", root, "", syscall.MS_REMOUNT|syscall.MS_RDONLY, ""))
 	rep := carried(t, h, saltmarsh(0))
 	assert.Equal(t, api.StepJournal, rep.Step)
+	assert.Contains(t, rep.Message, "nothing was changed: /etc/apt/sources.list.d stands on a file system that is mounted read-only")
+	assert.Equal(t, before, tree(t, root))
+}
+
+func TestAHostWithoutAJournalStaysAsItIs(t *testing.T) {
+	root := t.TempDir()
+	h, _ := host(t, root)
+	before := tree(t, root)
+	require.NoError(t, os.MkdirAll(h.State, 0o700))
+	mount(t, h.State, "size=4m")
+	require.NoError(t, syscall.Mount("", h.State, "", syscall.MS_REMOUNT|syscall.MS_RDONLY, ""))
+	rep := carried(t, h, saltmarsh(0))
+	assert.Equal(t, api.StepJournal, rep.Step)
 	assert.Contains(t, rep.Message, "nothing was changed: the journal cannot be written: ")
 	assert.Contains(t, rep.Message, "read-only file system")
 	assert.Equal(t, before, tree(t, root))
