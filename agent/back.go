@@ -18,6 +18,7 @@ import (
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/family/flatpak"
 	"patientlantern.example/lantern/core/family/zypp"
+	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/survey"
 )
@@ -43,6 +44,11 @@ func (h *Host) stage(e change.FileEdit, before journalEntry) (*staged, error) {
 		remove: e.Action == change.Remove,
 		fresh:  e.Action == change.Create,
 	}
+	if e.From != "" {
+		if s.uid, err = h.owner(); err != nil {
+			return nil, err
+		}
+	}
 	now, there, err := readPlain(p)
 	switch {
 	case err != nil:
@@ -51,6 +57,16 @@ func (h *Host) stage(e change.FileEdit, before journalEntry) (*staged, error) {
 		return nil, errTouched
 	}
 	return s, s.prepare()
+}
+
+// owner is the user whose the root is: root, but for trees of others.
+func (h *Host) owner() (int, error) {
+	info, err := os.Stat(h.Root)
+	if err != nil {
+		return 0, err
+	}
+	uid, _, _ := rootfs.Owner(info)
+	return int(uid), nil
 }
 
 // goBack puts the host back after a change that failed, as far as that makes nothing
@@ -254,7 +270,7 @@ func (a *attempt) stood(f drift.Finding) bool {
 	if f.Class == drift.ChangedMode && f.Field == "link" {
 		return a.linked(f.File)
 	}
-	if f.Class != drift.ChecksWeakened || a.sheet.Paths()[f.File] ||
+	if f.Class == drift.ChecksWeakened && a.sheet.Paths()[f.File] ||
 		slices.ContainsFunc(a.plan.Edits, func(e change.FileEdit) bool { return e.Path == f.File }) {
 		return false
 	}

@@ -49,6 +49,8 @@ type Rollout struct {
 	Counts     map[rollout.State]int `json:"counts" doc:"Hosts by state"`
 	NotReached int                   `json:"not_reached,omitempty" doc:"Hosts of its waves that it never came to, since it was stopped"`
 	Others     int                   `json:"others,omitempty" doc:"In the answer to beginning: hosts that were not asked for; to healing: hosts that are being changed just now, and are left alone"`
+	Silent     int                   `json:"silent,omitempty" doc:"In the answer to trying: hosts that would change and are silent; they are waited for, and left behind then"`
+	Quiet      []string              `json:"silent_names,omitempty" doc:"Some of them"`
 	Unsure     int                   `json:"unknown,omitempty" doc:"In the answer to beginning: hosts of which it is not known whether they are meant: they have sent no survey"`
 	Unknown    []string              `json:"unknown_names,omitempty" doc:"In the answer to backing out: what cannot be taken back, and why"`
 	Dangers    []string              `json:"dangers,omitempty" doc:"In the answer to backing out: what comes back"`

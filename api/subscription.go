@@ -149,6 +149,7 @@ type ChannelPage struct {
 	Channels []Channel `json:"items"`
 	Total    int       `json:"total"`
 	Next     int       `json:"next,omitempty" doc:"The page that follows; absent on the last one"`
+	Unknown  int       `json:"unknown" doc:"Hosts to which no revision was carried yet: none of them is counted"`
 }
 
 // Outlook is what the buyer of contracts wants to know.

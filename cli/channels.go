@@ -74,6 +74,9 @@ func (a *app) channelList() *cobra.Command {
 				rows,
 			)
 			l.more(a, len(page.Channels), page.Total)
+			if page.Unknown > 0 {
+				a.out.Printf("%s no revision yet, so none of them is counted.", a.unsure(page.Unknown))
+			}
 			return nil
 		},
 	}

@@ -121,7 +121,15 @@ func (a *app) showPreview(p api.Preview) {
 		)
 	}
 	if p.Steady > 0 {
-		a.out.Printf("%s as it says already.", view.Count(p.Steady, "host is", "hosts are"))
+		a.out.Printf("%s all of it already.", view.Count(p.Steady, "host has", "hosts have"))
+	}
+	if p.Drifted > 0 {
+		has := "have"
+		if p.Drifted == 1 {
+			has = "has"
+		}
+		a.out.Printf("%s %s drifted, with findings that it leaves as they are: lantern drift",
+			a.out.Paint(view.Yellow, fmt.Sprintf("! %d of those", p.Drifted)), has)
 	}
 	if p.Unmanaged > 0 {
 		a.out.Printf("%s of a family that cannot be changed yet.", view.Count(p.Unmanaged, "host is", "hosts are"))
@@ -136,6 +144,7 @@ func (a *app) showPreview(p api.Preview) {
 			someNames(p.Unsure, 8),
 		)
 	}
+	a.silent(a.out, p.Silent, p.Quiet...)
 	a.first(p)
 	for _, g := range p.Gone {
 		a.out.Printf("%s %s", a.out.Paint(view.Yellow, "! a source goes:"), g.Says)
@@ -176,7 +185,7 @@ func (a *app) swaps(p *api.Preview) {
 		), preview.Stranded: a.out.Paint(view.Yellow, "! a package is left behind:"),
 		preview.Replaced: a.out.Paint(view.Yellow, "! a package is swapped:"),
 	}
-	a.showRefused("", "for %s of those that change", p.Refused)
+	a.showRefused("", "%s of those that change", p.Refused)
 	for _, x := range p.Swaps[:min(len(p.Swaps), most)] {
 		a.out.Printf("%s %s", marks[x.What], x.Says)
 	}

@@ -174,6 +174,7 @@ func (a *app) showPlan(r *api.Rollout) {
 		a.out.Printf("%s Nothing would be carried to %s: they sent no survey yet, or do not tell what the policy puts in.",
 			a.out.Paint(view.Yellow, "?"), view.Count(n, "host", "hosts"))
 	}
+	a.silent(a.out, r.Silent, r.Quiet...)
 	a.notKnownWhether(r.Unsure)
 	if r.Others > 0 && r.Kind != "heal" {
 		a.out.Printf("%s not asked for.", view.Count(r.Others, "host is", "hosts are"))

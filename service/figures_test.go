@@ -89,6 +89,10 @@ func TestAllFiguresAreOfTheSameFleet(t *testing.T) {
 	assert.Equal(t, stands.Hosts, cohorts.Hosts)
 	assert.Equal(t, 1, silent)
 
+	channels, err := r.Operator.Channels(ctx, client.List{})
+	require.NoError(t, err)
+	assert.Equal(t, 1, channels.Unknown)
+
 	// What a silent host said last is told, and that it is that.
 	keys, err := r.Operator.Keys(ctx, false, client.List{})
 	require.NoError(t, err)
@@ -103,6 +107,20 @@ func TestAllFiguresAreOfTheSameFleet(t *testing.T) {
 	whence, err := r.Operator.Whence(ctx, "saltmarsh-agent", client.List{})
 	require.NoError(t, err)
 	assert.Equal(t, []int{4, 1, 1}, []int{whence.Hosts, whence.Unknown, whence.Silent})
+
+	// Those that a change would reach are counted as well.
+	files := r.Policy()
+	require.Contains(t, string(files["policy.yaml"]), "suites: [stable]")
+	files["policy.yaml"] = []byte(strings.Replace(string(files["policy.yaml"]), "suites: [stable]", "suites: [testing]", 1))
+	preview, err := r.Operator.PreviewFolder(ctx, api.Publication{Files: files})
+	require.NoError(t, err)
+	assert.Equal(t, []int{1, 4}, []int{preview.Silent, preview.Changing})
+	assert.Equal(t, []string{"gw-04.brinewick.test"}, preview.Quiet)
+	publish(t, r, files)
+	tried, err := r.Operator.BeginRollout(ctx, api.RolloutOrder{Try: true})
+	require.NoError(t, err)
+	assert.Equal(t, 1, tried.Silent)
+	assert.Equal(t, []string{"gw-04.brinewick.test"}, tried.Quiet)
 }
 
 // scraped is what the service tells of itself in numbers.

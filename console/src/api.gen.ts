@@ -1664,6 +1664,11 @@ export interface components {
             revision: number;
             /** Format: int64 */
             total: number;
+            /**
+             * Format: int64
+             * @description Hosts to which no revision was carried yet: none of them is counted
+             */
+            unknown: number;
         };
         CheckIn: {
             /** @description The access on the host, when it changed; never a secret */
@@ -3425,6 +3430,11 @@ export interface components {
              * @description Hosts that would change
              */
             changing: number;
+            /**
+             * Format: int64
+             * @description Those of them with findings that carrying it leaves as they are
+             */
+            drifted: number;
             /** @description Hosts with identical changes, the largest group first */
             groups: components["schemas"]["PreviewGroup"][];
             /** @description In which waves it would be carried by the plans of the hosts, one part for each plan */
@@ -3438,6 +3448,13 @@ export interface components {
             revision: number;
             /** @description What seats it needs */
             seats_ahead: components["schemas"]["SeatsAhead"];
+            /**
+             * Format: int64
+             * @description Hosts that would change and are silent: what is told of them is what they said last
+             */
+            silent?: number;
+            /** @description Some of them */
+            silent_names?: string[];
             /** @description Sources in use that would go, with what came from them */
             sources_gone: components["schemas"]["Gone"][];
             /**
@@ -3910,6 +3927,13 @@ export interface components {
             revision: number;
             /** @description What it is about, or waits for, in a sentence */
             says: string;
+            /**
+             * Format: int64
+             * @description In the answer to trying: hosts that would change and are silent; they are waited for, and left behind then
+             */
+            silent?: number;
+            /** @description Some of them */
+            silent_names?: string[];
             /**
              * Format: date-time
              * @description Of the phase

@@ -28,6 +28,12 @@ describe('a diff', () => {
     expect(f?.lines.filter((l) => l.kind === 'hunk').map((l) => l.text)).toEqual(['no newline at the end of the file', '⋯'])
   })
   it('of several files is several', () => expect(shownFiles(one + one.replaceAll('sources.list', 'sources.list.d/x.list')).length).toBe(2))
+  it('of a mode alone says which it was and which it gets', () => {
+    expect(shownFiles('--- /a\tmode 0666\n+++ /a\tmode 0644\n')).toEqual([{ name: '/a', what: 'mode 0666 → 0644', lines: [] }])
+    expect(shownFiles('--- /a\tmode 0666\n+++ /a\tmode 0644\n@@ -1 +1 @@\n-a\n+b\n')[0]?.what).toBe('edited, mode 0666 → 0644')
+    expect(shownFiles('--- /a\tuser 1000\n+++ /a\tuser root\n')[0]?.what).toBe('user 1000 → root')
+    expect(shownFiles('--- /a\tmode 0666, user 1000\n+++ /a\tmode 0644, user root\n')[0]?.what).toBe('mode 0666, user 1000 → mode 0644, user root')
+  })
   it('that is none is shown as it came', () => {
     for (const text of ['something else\nin two lines\n', '--- /a\n@@ -1 +1 @@\n-a\n+b\n', '--- /a\n+++ /a\n@@ -1,9 +1,9 @@\n-a\n']) {
       const lines = shownFiles(text).flatMap((f) => f.lines.map((l) => l.text)).join('\n')

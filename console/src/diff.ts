@@ -54,18 +54,24 @@ export function foldKeys(lines: Line[]): Line[] {
   return out
 }
 
+/** moded says which mode a file has and gets, and whose it is; that stands behind its names. */
+function moded(p: StructuredPatch): string {
+  const [was, is] = [p.oldHeader ?? '', p.newHeader ?? '']
+  return was === is ? '' : `${was} → ${was.includes(',') ? is : is.replace(/^\w+ /, '')}`
+}
+
 /** shownFiles takes a diff apart. A text that is no diff is shown as it is. */
 export function shownFiles(text: string): ShownFile[] {
   let patches: StructuredPatch[]
   try {
-    patches = parsePatch(text).filter((p) => p.hunks.length)
+    patches = parsePatch(text).filter((p) => p.hunks.length || p.oldHeader !== p.newHeader)
   } catch {
     patches = []
   }
   if (!patches.length && text.trim()) return [{ name: 'as it came', what: '', lines: text.trimEnd().split('\n').map((t, i) => ({ kind: 'same', text: t, n: String(i + 1) })) }]
   return patches.map((p) => ({
     name: (p.newFileName === nowhere ? p.oldFileName : p.newFileName) ?? '',
-    what: p.oldFileName === nowhere ? 'new file' : p.newFileName === nowhere ? 'removed' : 'edited',
+    what: p.oldFileName === nowhere ? 'new file' : p.newFileName === nowhere ? 'removed' : [p.hunks.length ? 'edited' : '', moded(p)].filter(Boolean).join(', '),
     lines: numbered(p),
   }))
 }

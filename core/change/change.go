@@ -30,6 +30,8 @@ type FileEdit struct {
 	Path   string
 	Action string
 	Mode   string // octal; of the file afterwards
+	Was    string // its mode before, where a file that stands there is edited and gets another
+	From   string // number of the user that it is taken from, to be root's; empty where it stays whose it is
 	Old    []byte
 	New    []byte
 	Why    []string
@@ -76,6 +78,7 @@ func Compute(in Input) Change {
 		Input:  in,
 		owned:  map[string]bool{},
 		modes:  map[string]string{},
+		owners: map[string]string{},
 		parsed: map[string][]source.Source{},
 		court:  verdict.New(in.Sheet, in.Before, in.Survey),
 		lists:  map[string]bool{},
@@ -86,7 +89,7 @@ func Compute(in Input) Change {
 		}
 	}
 	for _, f := range in.Survey.Files {
-		c.modes[f.Path] = f.Mode
+		c.modes[f.Path], c.owners[f.Path] = f.Mode, f.Owner
 	}
 	c.placeCopies()
 	c.verdicts, c.gaps = c.court.Survey()
@@ -136,6 +139,11 @@ func Compute(in Input) Change {
 	c.byHand()
 	c.needs()
 	c.gone()
+	for i := range c.out.Edits {
+		if e := &c.out.Edits[i]; e.Action == Edit && c.modes[e.Path] != e.Mode {
+			e.Was = c.modes[e.Path]
+		}
+	}
 	slices.SortStableFunc(c.out.Edits, func(a, b FileEdit) int { return cmp.Compare(a.Path, b.Path) })
 	return c.out
 }
@@ -165,6 +173,7 @@ type computer struct {
 	Input
 	owned    map[string]bool
 	modes    map[string]string
+	owners   map[string]string // of files that are not root's
 	parsed   map[string][]source.Source
 	standing map[string][]verdict.Verdict // by file, as they stand
 	read     int                          // bytes, for edits of sections
@@ -218,12 +227,17 @@ func (c *computer) whole(f source.SheetFile) {
 	switch {
 	case !there && (f.IfThere || c.court.Adopted.Spares(f.Path)):
 	case !there:
-		c.out.Edits = append(c.out.Edits, FileEdit{f.Path, Create, f.Mode, nil, []byte(f.Text), []string{why}})
-	case !same || c.modes[f.Path] != f.Mode:
+		c.out.Edits = append(c.out.Edits, FileEdit{Path: f.Path, Action: Create, Mode: f.Mode, New: []byte(f.Text), Why: []string{why}})
+	case !same || c.modes[f.Path] != f.Mode || c.owners[f.Path] != "":
 		if c.modes[f.Path] != f.Mode {
 			why += fmt.Sprintf(", mode %s instead of %s", f.Mode, c.modes[f.Path])
 		}
-		c.out.Edits = append(c.out.Edits, FileEdit{f.Path, Edit, f.Mode, old, []byte(f.Text), []string{why}})
+		if c.owners[f.Path] != "" {
+			why += ", root's instead of the user " + c.owners[f.Path]
+		}
+		c.out.Edits = append(c.out.Edits, FileEdit{
+			Path: f.Path, Action: Edit, Mode: f.Mode, From: c.owners[f.Path], Old: old, New: []byte(f.Text), Why: []string{why},
+		})
 	}
 }
 
@@ -265,7 +279,8 @@ func (c *Change) DiffBy(write func(*FileEdit) string) string {
 	return out.String()
 }
 
-// Diff writes one edit as a unified diff, passwords masked.
+// Diff writes one edit as a unified diff, passwords masked. Modes and users stand behind the names, where diff(1) has times:
+// there is a diff also where nothing else changes.
 func (e *FileEdit) Diff() string {
 	from, to := e.Path, e.Path
 	switch e.Action {
@@ -274,7 +289,18 @@ func (e *FileEdit) Diff() string {
 	case Remove:
 		to = ""
 	}
-	return lines.Unified(from, to, lines.Shown(string(family.MaskText(e.Old))), lines.Shown(string(family.MaskText(e.New))))
+	sign := "\t"
+	if e.Was != "" {
+		from, to, sign = from+"\tmode "+e.Was, to+"\tmode "+e.Mode, ", "
+	}
+	if e.From != "" {
+		from, to, sign = from+sign+"user "+e.From, to+sign+"user root", ", "
+	}
+	text := lines.Unified(from, to, lines.Shown(string(family.MaskText(e.Old))), lines.Shown(string(family.MaskText(e.New))))
+	if text == "" && sign == ", " {
+		return lines.Names(from, to)
+	}
+	return text
 }
 
 // Locate gives findings the line of the text at which the change begins, where

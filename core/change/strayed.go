@@ -402,18 +402,29 @@ func appended(text []byte, section string) []byte {
 	return []byte(out + section)
 }
 
-// permissions puts back who may read and write a file.
+// permissions puts back who may read and write a file: its mode, and that it is root's where it was.
 func (c *computer) permissions() {
 	for path, list := range c.strayed {
 		for _, f := range list {
-			if f.Class != drift.ChangedMode || f.Field != "mode" {
+			var set func(e *FileEdit)
+			why := ""
+			switch {
+			case f.Class != drift.ChangedMode:
+			case f.Field == "mode":
+				set, why = func(e *FileEdit) { e.Mode = f.Want }, fmt.Sprintf("mode %s instead of %s", f.Want, f.Have)
+			case f.Field == "owner" && f.Want == drift.Root:
+				set, why = func(e *FileEdit) { e.From = f.Have }, "root's instead of the user "+f.Have
+			}
+			if set == nil {
 				continue
 			}
-			why := fmt.Sprintf("mode %s instead of %s", f.Want, f.Have)
 			if i := slices.IndexFunc(c.out.Edits, func(e FileEdit) bool { return e.Path == path }); i >= 0 {
-				c.out.Edits[i].Mode, c.out.Edits[i].Why = f.Want, append(c.out.Edits[i].Why, why)
+				set(&c.out.Edits[i])
+				c.out.Edits[i].Why = append(c.out.Edits[i].Why, why)
 			} else if text, there := c.Texts[path]; there {
-				c.out.Edits = append(c.out.Edits, FileEdit{Path: path, Action: Edit, Mode: f.Want, Old: text, New: text, Why: []string{why}})
+				e := FileEdit{Path: path, Action: Edit, Mode: c.modes[path], Old: text, New: text, Why: []string{why}}
+				set(&e)
+				c.out.Edits = append(c.out.Edits, e)
 			}
 		}
 	}

@@ -1,6 +1,7 @@
 package drift
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"path"
@@ -398,12 +399,10 @@ func writable(mode string) bool {
 	return len(mode) >= 2 && (strings.ContainsAny(mode[len(mode)-1:], "2367") || strings.ContainsAny(mode[len(mode)-2:len(mode)-1], "2367"))
 }
 
-func rootWhere(owner string) string {
-	if owner == "" {
-		return "0"
-	}
-	return owner
-}
+// Root is the number of the user root.
+const Root = "0"
+
+func rootWhere(owner string) string { return cmp.Or(owner, Root) }
 
 // place says for whom a key counts that is believed for every source: all keys of one place
 // count together.

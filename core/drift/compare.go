@@ -184,7 +184,7 @@ func (c *comparer) mode(f *source.SheetFile, have source.File) {
 	if have.Owner != "" {
 		add(
 			"owner",
-			"0",
+			Root,
 			have.Owner,
 			Danger,
 			fmt.Sprintf("the file belongs to the user %s, who may change it; the policy says root", have.Owner),

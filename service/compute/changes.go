@@ -82,7 +82,7 @@ func (c *Computer) diffOf(e *change.FileEdit) string {
 		return e.Diff()
 	}
 	of := sha256.New()
-	fmt.Fprintf(of, "%q %q %d\n", e.Path, e.Action, len(e.Old))
+	fmt.Fprintf(of, "%q %q %q %q %q %d\n", e.Path, e.Action, e.Was, e.Mode, e.From, len(e.Old))
 	of.Write(e.Old)
 	of.Write(e.New)
 	diff, _ := c.diffs.Get(string(of.Sum(nil)), func() (string, error) { return e.Diff(), nil })

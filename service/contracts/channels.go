@@ -37,7 +37,11 @@ func (s *Contracts) ListChannels(ctx context.Context, in *ChannelQuery) (*api.Ch
 	p := rs.Policy()
 	using := map[string]int{}
 	for _, h := range s.Fleet.All() {
-		for _, f := range h.Row().Follows {
+		v := h.Row()
+		if v.Revision == 0 {
+			out.Unknown++
+		}
+		for _, f := range v.Follows {
 			using[f.Channel+"\x00"+f.Choice]++
 			for _, v := range f.Variants {
 				using[f.Channel+"\x00"+f.Choice+"\x00"+v]++

@@ -188,13 +188,22 @@ func (f *Fleet) TakeSeen() map[int64]time.Time {
 }
 
 // Past counts the hosts of which nothing newer is known than what they said before they fell silent.
-func (f *Fleet) Past(now time.Time) (n int) {
-	for _, h := range f.All() {
-		if h.Past(now) {
-			n++
+func (f *Fleet) Past(now time.Time) int {
+	n, _ := PastOf(f.All(), now, 0)
+	return n
+}
+
+// PastOf counts those among some hosts, and names so many of them.
+func PastOf(hosts []*Host, now time.Time, most int) (n int, names []string) {
+	for _, h := range hosts {
+		if !h.Past(now) {
+			continue
+		}
+		if n++; len(names) < most {
+			names = append(names, h.Row().Name)
 		}
 	}
-	return n
+	return n, names
 }
 
 // Held counts the hosts by the revision that was last carried to them.

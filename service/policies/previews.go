@@ -11,6 +11,7 @@ import (
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/change"
 	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/origin"
 	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/preview"
@@ -133,8 +134,9 @@ func (s *Policies) foreshow(ctx context.Context, rs *resolve.Resolver, number in
 	if err := s.rollouts.LayOut(ctx, &start, rs, results, false); err != nil {
 		return out, err
 	}
-	if parts := s.rollouts.Tried(&start).Parts; parts != nil {
-		out.Waves = parts
+	tried := s.rollouts.Tried(&start)
+	if out.Silent, out.Quiet = tried.Silent, tried.Quiet; tried.Parts != nil {
+		out.Waves = tried.Parts
 	}
 	if out.Seats, err = s.contracts.SeatsAhead(ctx, wanted); err != nil {
 		return out, err
@@ -262,6 +264,11 @@ func (s *Policies) gather(out *api.Preview, all []*shown) {
 	for _, x := range all {
 		if x.group == nil {
 			out.Steady += len(x.hosts)
+			for _, v := range x.hosts {
+				if slices.ContainsFunc(v.Findings, func(f drift.Finding) bool { return f.Severity != drift.Note }) {
+					out.Drifted++
+				}
+			}
 			continue
 		}
 		out.Changing += len(x.hosts)

@@ -299,6 +299,7 @@ func (s *Rollouts) Tried(p *Startable) api.Rollout {
 	}
 	slices.SortStableFunc(out.Parts, func(a, b api.RolloutPart) int { return cmp.Compare(a.Wave, b.Wave) })
 	out.Others, out.Unsure, out.TookOver = p.others, p.unsure, p.over
+	out.Silent, out.Quiet = fleet.PastOf(p.Takers, s.Now(), ground.MostNames)
 	out.Says = "nothing was begun"
 	return out
 }

@@ -212,7 +212,7 @@ func (u *Upstreams) ShowKey(ctx context.Context, in *KeyQuery) (*api.KeyDetail, 
 		use trust.Use
 	}
 	var hits []hit
-	now := u.Now()
+	var on []*fleet.Host
 	for _, h := range u.Fleet.All() {
 		v := h.Row()
 		if v.Survey == "" {
@@ -226,15 +226,10 @@ func (u *Upstreams) ShowKey(ctx context.Context, in *KeyQuery) (*api.KeyDetail, 
 		if i < 0 || !in.wants(v, &uses[i]) {
 			continue
 		}
-		hits = append(hits, hit{v, uses[i]})
-		if h.Past(now) {
-			out.Silent++
-			if len(out.Quiet) < ground.MostNames {
-				out.Quiet = append(out.Quiet, v.Name)
-			}
-		}
+		hits, on = append(hits, hit{v, uses[i]}), append(on, h)
 	}
 	out.Total = len(hits)
+	out.Silent, out.Quiet = fleet.PastOf(on, u.Now(), ground.MostNames)
 	from, to := in.Cut(len(hits))
 	for _, x := range hits[from:to] {
 		survey, err := u.Compute.SurveyOf(ctx, x.v.Survey)

@@ -8,6 +8,7 @@ import Asked from '../parts/Asked.vue'
 import Diff from '../parts/Diff.vue'
 import Empty from '../parts/Empty.vue'
 import HostProgress from '../parts/HostProgress.vue'
+import Silent from '../parts/Silent.vue'
 import Trouble from '../parts/Trouble.vue'
 import { useMayChange } from '../role'
 import { ago, count, editWord, missing, sentence, short } from '../words'
@@ -119,6 +120,8 @@ const all = (r: Rollout) => Object.values(r.counts).reduce((a, b) => a + b, r.no
     <template v-if="preview.data.value.unmanaged">{{ ' ' }}{{ count(preview.data.value.unmanaged, 'host is', 'hosts are') }} of a family that cannot be changed.</template>
     <template v-if="preview.data.value.unsure_names.length">{{ ' ' }}{{ count(preview.data.value.unsure_names.length, 'host has', 'hosts have') }} not said yet whether what a repository needs is there.</template>
   </p>
+  <p v-if="preview.data.value?.drifted" class="warn"><router-link :to="{ name: 'drift' }">! {{ count(preview.data.value.drifted, 'host has', 'hosts have') }}</router-link> all of it, with findings that it leaves as they are.</p>
+  <p v-if="preview.data.value?.silent"><Silent :hosts="preview.data.value.silent" :names="preview.data.value.silent_names" /></p>
 
   <div v-if="preview.data.value && seatsMissing" class="card seats bad">
     <div v-for="s in preview.data.value.seats_ahead.short" :key="s.group + s.account"><b>✗ {{ s.group }}: {{ s.seats_short }} of {{ count(s.seats_needed, 'seat is', 'seats are') }} missing.</b> No rollout begins before there are enough. Without: {{ s.names.map(short).join(', ') }}. <span class="soft">{{ s.why }}</span></div>

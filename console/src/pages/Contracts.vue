@@ -228,6 +228,7 @@ type ChannelRow = (typeof rows.value)[number]
     <h2>Channels<span v-if="channels.data.value?.revision" class="soft"> in revision {{ channels.data.value.revision }}</span></h2>
     <span class="tools"><el-checkbox v-model="variants" size="small" label="debug and source variants too" /></span>
   </div>
+  <p v-if="channels.data.value?.items.length && channels.data.value.unknown" class="warn"><b>? {{ count(channels.data.value.unknown, 'host has', 'hosts have') }}</b> no revision yet, so none of them is counted.</p>
   <div class="card">
     <el-table :data="rows" row-key="key" empty-text="No channel is published yet">
       <el-table-column label="Channel" width="120"><template #default="{ row }: { row: ChannelRow }"><b>{{ row.channel }}</b></template></el-table-column>

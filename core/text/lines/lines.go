@@ -2,6 +2,7 @@
 package lines
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"fmt"
 	"strings"
@@ -142,13 +143,7 @@ func Unified(oldName, newName, old, new string) string {
 		return ""
 	}
 	var out strings.Builder
-	if oldName == "" {
-		oldName = "/dev/null"
-	}
-	if newName == "" {
-		newName = "/dev/null"
-	}
-	fmt.Fprintf(&out, "--- %s\n+++ %s\n", oldName, newName)
+	out.WriteString(Names(cmp.Or(oldName, "/dev/null"), cmp.Or(newName, "/dev/null")))
 	const around = 3
 	for i := 0; i < len(hunks); {
 		j := i + 1
@@ -172,6 +167,9 @@ func Unified(oldName, newName, old, new string) string {
 	}
 	return out.String()
 }
+
+// Names are the first two lines of a unified diff.
+func Names(old, new string) string { return fmt.Sprintf("--- %s\n+++ %s\n", old, new) }
 
 func span(from, to int) string {
 	switch to - from {
