@@ -111,13 +111,19 @@ func (a *attempt) goBack(ctx context.Context, cause error) error {
 
 // dangers are the findings that let somebody supply packages who should not. What stood for a
 // repository of the policy goes back as it was where the policy's own way to it does not work:
-// the host had it so, and would have it nowhere else.
-func dangers(sheet, before *source.Sheet, s *source.Survey) map[string]drift.Finding {
+// the host had it so, and would have it nowhere else. A host that is put back to its base is held against that too.
+func (a *attempt) dangers(sheet, before *source.Sheet, s *source.Survey) map[string]drift.Finding {
 	out := map[string]drift.Finding{}
-	for _, f := range drift.Judge(drift.Input{Sheet: sheet, Before: before, Survey: s, All: true}) {
-		if f.Severity == drift.Danger && f.Class != drift.DoubledSource {
-			out[f.Key()] = f
+	tell := func(base *drift.Base) {
+		for _, f := range drift.Judge(drift.Input{Sheet: sheet, Before: before, Survey: s, Base: base, All: true}) {
+			if f.Severity == drift.Danger && f.Class != drift.DoubledSource {
+				out[f.Key()] = f
+			}
 		}
+	}
+	tell(nil)
+	if a.base != nil {
+		tell(a.base)
 	}
 	return out
 }
@@ -129,9 +135,9 @@ func (a *attempt) spare(ctx context.Context) (files map[string]bool, why []strin
 		return nil, nil
 	}
 	last := a.host.lastSheet()
-	before := dangers(a.sheet, last, &a.before.Survey)
+	before := a.dangers(a.sheet, last, &a.before.Survey)
 	if last != nil { // what the policy said before is no danger of somebody's making, but for checks that were off
-		old := dangers(last, last, &a.before.Survey)
+		old := a.dangers(last, last, &a.before.Survey)
 		for key, f := range before {
 			if f.Class != drift.ChecksWeakened && f.Class != drift.KeyWithdrawn &&
 				!slices.ContainsFunc(
@@ -146,7 +152,7 @@ func (a *attempt) spare(ctx context.Context) (files map[string]bool, why []strin
 		return nil, nil
 	}
 	after := a.host.surveyFor(a.sheet)
-	left := dangers(a.sheet, a.sheet, &after.Survey)
+	left := a.dangers(a.sheet, a.sheet, &after.Survey)
 	edited := map[string]change.FileEdit{}
 	for _, e := range a.plan.Edits {
 		edited[e.Path] = e
@@ -160,6 +166,9 @@ func (a *attempt) spare(ctx context.Context) (files map[string]bool, why []strin
 			continue
 		}
 		files[f.File] = true
+		if kept, is := copyOf(edited[f.File], a.plan.Edits); is {
+			files[kept] = true
+		}
 		why = append(why, f.Place()+": "+f.Message)
 	}
 	if len(files) == 0 {
@@ -173,6 +182,16 @@ func (a *attempt) spare(ctx context.Context) (files map[string]bool, why []strin
 		}
 	}
 	return files, why
+}
+
+// copyOf is the file in which a change keeps what it takes out elsewhere.
+func copyOf(e change.FileEdit, edits []change.FileEdit) (name string, is bool) {
+	for _, x := range edits {
+		if e.Action == change.Remove && setAside(x, []change.FileEdit{e}) {
+			return x.Path, true
+		}
+	}
+	return "", false
 }
 
 // needed adds the files of the change that those of files name.

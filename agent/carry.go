@@ -15,6 +15,7 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/change"
+	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/source"
 	"patientlantern.example/lantern/core/survey"
 )
@@ -31,6 +32,7 @@ type carrier struct {
 	step     string
 	delivery api.Delivery
 	life     *life
+	base     *drift.Base // what the host is put back to; nil where it is only given what the policy says
 
 	accessChanged bool
 	grants        map[string]api.AccessGrant // by sheet, for as long as the carrying takes
@@ -228,6 +230,7 @@ func (c *carrier) once(ctx context.Context, sheet *source.Sheet) (changed bool, 
 			return false, c.failed("the files as they stood when the policy came cannot be read: %w", err)
 		}
 	}
+	c.base = in.Base
 	plan := change.Compute(in)
 	c.report.Edits = append(c.report.Edits, api.PreviewFiles(&plan)...)
 	if len(plan.Impossible) > 0 {

@@ -23,7 +23,7 @@ func keptAsItIs(t *testing.T, name string, attribute int) bool {
 		return unix.IoctlSetPointerInt(int(f.Fd()), unix.FS_IOC_SETFLAGS, attributes)
 	}
 	if err := set(attribute); err != nil {
-		require.ErrorIs(t, err, unix.ENOTTY)
+		require.Contains(t, []error{unix.ENOTTY, unix.EOPNOTSUPP, unix.EPERM}, err)
 		return false
 	}
 	t.Cleanup(func() { require.NoError(t, set(0)) })
@@ -71,7 +71,7 @@ func TestWhatKeepsRootFromWritingIsNamed(t *testing.T) {
 			}
 			before := tree(t, root)
 			if !c.lock(t, filepath.Join(root, c.at)) {
-				return // this kernel's tmpfs has no such attributes: nothing can be kept so
+				return // tmpfs has no such attributes here, or root may not set them: nobody can keep a file so
 			}
 			rep := carried(t, h, saltmarsh(0))
 			assert.Equal(t, api.StepJournal, rep.Step)

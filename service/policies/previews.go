@@ -265,7 +265,7 @@ func (s *Policies) gather(out *api.Preview, all []*shown) {
 		if x.group == nil {
 			out.Steady += len(x.hosts)
 			for _, v := range x.hosts {
-				if slices.ContainsFunc(v.Findings, func(f drift.Finding) bool { return f.Severity != drift.Note }) {
+				if v.Worst == drift.Danger || v.Worst == drift.Fault {
 					out.Drifted++
 				}
 			}

@@ -37,7 +37,7 @@ func (s *Register) ListCohorts(ctx context.Context, in *CohortQuery) (*api.Cohor
 			list = append(list, c)
 		}
 		c.Hosts++
-		if c.Survey != "" && h.State(now) == api.StateSilent {
+		if h.Past(now) {
 			c.Silent++
 		}
 		if len(c.Names) < ground.MostNames {
