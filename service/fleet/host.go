@@ -209,7 +209,7 @@ func (h *Host) unheard(now time.Time) bool {
 
 // Past reports whether what is known of a host is what it said before it fell silent.
 func (h *Host) Past(now time.Time) bool {
-	return h.Row().Survey != "" && h.unheard(now) && !h.AtWork(now)
+	return h.unheard(now) && h.Row().Survey != "" && !h.AtWork(now)
 }
 
 // holdBack reports whether a host is not at work on its task and must not be: the rollout is held.
