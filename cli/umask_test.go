@@ -44,7 +44,7 @@ func modes(t *testing.T, root string) map[string]fs.FileMode {
 // and a folder that only root may enter would have every refresh fail.
 func TestAnAgentIsNotLedByAUmask(t *testing.T) {
 	binary := agentBinary(t)
-	for _, name := range []string{"gw-01", "arc-2", "chart-2"} {
+	for _, name := range []string{"gw-01", "arc-2"} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			ctx := context.Background()
