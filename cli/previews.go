@@ -124,12 +124,8 @@ func (a *app) showPreview(p api.Preview) {
 		a.out.Printf("%s all of it already.", view.Count(p.Steady, "host has", "hosts have"))
 	}
 	if p.Drifted > 0 {
-		has := "have"
-		if p.Drifted == 1 {
-			has = "has"
-		}
-		a.out.Printf("%s %s drifted, with findings that it leaves as they are: lantern drift",
-			a.out.Paint(view.Yellow, fmt.Sprintf("! %d of those", p.Drifted)), has)
+		a.out.Printf("%s drifted, with findings that it leaves as they are: lantern drift",
+			a.out.Paint(view.Yellow, "! "+view.Count(p.Drifted, "of those has", "of those have")))
 	}
 	if p.Unmanaged > 0 {
 		a.out.Printf("%s of a family that cannot be changed yet.", view.Count(p.Unmanaged, "host is", "hosts are"))
