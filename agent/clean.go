@@ -42,28 +42,28 @@ func (h *Host) learnSecrets(r *survey.Result) {
 		h.secrets.learn(family.SecretsIn(text)...)
 	}
 	seen := map[string]bool{}
-	note := func(name string) {
+	note := func(name string, in func([]byte) []string) {
 		if seen[name] {
 			return
 		}
 		seen[name] = true
 		if text, err := h.fs.ReadText(name); err == nil {
-			h.secrets.learn(family.SecretsIn(text)...)
-			if m := strings.TrimSpace(string(text)); !strings.ContainsAny(m, " \n=") {
+			h.secrets.learn(in(text)...)
+			if m := strings.TrimSpace(string(text)); !strings.ContainsAny(m, " \n") {
 				h.secrets.learn(m) // a variable is its value alone
 			}
-		}
-	}
-	for _, a := range r.Survey.Access {
-		if a.Kind != "client-certificate" {
-			note(a.Where)
 		}
 	}
 	if m, err := h.accessMemory(); err == nil {
 		for _, f := range m.Files {
 			if !strings.HasSuffix(f.Path, ".crt") && !strings.HasSuffix(f.Path, ".key") && !strings.HasSuffix(f.Path, "_login") {
-				note(f.Path)
+				note(f.Path, family.SecretsGiven)
 			}
+		}
+	}
+	for _, a := range r.Survey.Access {
+		if a.Kind != "client-certificate" {
+			note(a.Where, family.SecretsIn)
 		}
 	}
 }

@@ -187,16 +187,12 @@ func rename(from, to string, flag uint) error {
 		}
 		return os.Remove(from)
 	}
-	old, err := os.ReadFile(to)
-	if err != nil {
-		return err
-	}
-	aside := from + ".old"
-	if err := os.WriteFile(aside, old, 0o600); err != nil {
+	aside := from + "0" // swept as temporary, should nobody come back to it
+	if err := os.Link(to, aside); err != nil {
 		return err
 	}
 	if err := os.Rename(from, to); err != nil {
-		return err
+		return errors.Join(err, os.Remove(aside))
 	}
 	return os.Rename(aside, from)
 }

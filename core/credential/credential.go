@@ -70,8 +70,11 @@ func (s Secret) Check(now time.Time) error {
 				return fmt.Errorf("the %s holds a blank or a control character, which no package manager's file can say", what)
 			}
 		}
+		if strings.Contains(s.Login, ":") {
+			return errors.New("the login holds a colon, which ends it where it is shown (RFC 7617)")
+		}
 	case TokenURL:
-		if s.Token == "" || url.PathEscape(s.Token) != s.Token {
+		if s.Token == "" || s.Token == "." || s.Token == ".." || url.PathEscape(s.Token) != s.Token {
 			return errors.New("the token is empty or cannot stand in a URL")
 		}
 	case Certificate:
@@ -115,7 +118,7 @@ func (s Secret) Write(f source.AccessFile) (string, error) {
 	case FormPassword:
 		return s.Password + "\n", nil
 	case FormToken:
-		return s.Token + "\n", nil
+		return literal(s.Token) + "\n", nil
 	case FormCertificate:
 		return endLine(s.Certificate), nil
 	case FormKey:
@@ -129,10 +132,14 @@ func (s Secret) Write(f source.AccessFile) (string, error) {
 		if !ok {
 			return "", fmt.Errorf("%s: a login cannot stand in the URL %q", f.Path, u)
 		}
-		fmt.Fprintf(&b, "Server = %s://%s@%s\n", scheme, url.UserPassword(s.Login, s.Password), rest)
+		fmt.Fprintf(&b, "Server = %s://%s@%s\n", scheme, literal(url.UserPassword(s.Login, s.Password).String()), rest)
 	}
 	return b.String(), nil
 }
+
+// literal is a piece of a URL in which nobody sees a variable: pacman puts its own in place of $repo and $arch wherever they
+// stand, and dnf looks for variables in the values of variables.
+func literal(piece string) string { return strings.ReplaceAll(piece, "$", "%24") }
 
 // head tells people who open a file what it is.
 const head = "# Patient Lantern writes this file and renews it.\n"

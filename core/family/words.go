@@ -120,8 +120,16 @@ func entry(line string) (name, value string, found bool) {
 	return name, value, value != "" && name != "" && strings.TrimLeftFunc(name, named) == ""
 }
 
-// SecretsIn finds the secrets that a file holds.
-func SecretsIn(text []byte) (out []string) {
+// SecretsIn finds the secrets that a file holds. The name of a variable is none.
+func SecretsIn(text []byte) []string {
+	return slices.DeleteFunc(SecretsGiven(text), namesVariable().MatchString)
+}
+
+// namesVariable is the name of a variable, as dnf and zypper write it.
+var namesVariable = pattern.Lazy(`^\$(\w+|\{\w+\})$`)
+
+// SecretsGiven finds the secrets that a file of access holds: no variable stands there, so what looks like one is a secret too.
+func SecretsGiven(text []byte) (out []string) {
 	s := string(text)
 	for rest := s; ; {
 		i := strings.Index(rest, "://")
@@ -162,5 +170,5 @@ func SecretsIn(text []byte) (out []string) {
 			out = append(out, value)
 		}
 	}
-	return slices.DeleteFunc(out, func(w string) bool { return len(w) < least || strings.HasPrefix(w, "$") })
+	return slices.DeleteFunc(out, func(w string) bool { return len(w) < least })
 }

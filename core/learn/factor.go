@@ -4,6 +4,7 @@ import (
 	"net/netip"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 
 	"patientlantern.example/lantern/core/saved"
@@ -107,7 +108,7 @@ func factor(all []saved.Snapshot, hosts []int, texts []string, setting string) t
 			}
 		}
 		if old, taken := out.settings[name]; taken && !equalValues(old, values) {
-			name = setting + "-" + string(rune('1'+len(out.settings)))
+			name = setting + "-" + strconv.Itoa(1+len(out.settings))
 		}
 		out.settings[name] = values
 		text.WriteString("${" + name + "}")

@@ -4,6 +4,7 @@ import (
 	"path"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/ProtonMail/go-crypto/openpgp"
@@ -187,10 +188,7 @@ func word(hint string) string {
 func unique(name string, taken map[string]bool) string {
 	out := name
 	for n := 2; taken[out]; n++ {
-		out = name + "-" + string(rune('0'+n%10))
-		if n > 9 {
-			out = name + "-" + strings.Repeat("x", n-9)
-		}
+		out = name + "-" + strconv.Itoa(n)
 	}
 	taken[out] = true
 	return out

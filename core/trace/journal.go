@@ -241,9 +241,13 @@ func (j *journal) logins(since time.Time) (out []Login, err error) {
 }
 
 // isSudo reports whether journald says that a program is sudo: by where it stands, since anybody
-// can give a program that name, or where that is not told, by whose it is.
+// can give a program that name, or where that is not told, by whose it is. Where a system has more than one sudo to choose from, each
+// stands elsewhere below /usr, where only root puts files.
 func isSudo(exe, uid string) bool {
-	return exe == "/usr/bin/sudo" || exe == "/bin/sudo" || exe == "" && uid == "0"
+	if exe == "" {
+		return uid == "0"
+	}
+	return exe == "/bin/sudo" || path.Base(exe) == "sudo" && strings.HasPrefix(exe, "/usr/") && !strings.HasPrefix(exe, "/usr/local/")
 }
 
 // journaled reads who used sudo since a time from the journals of a host; none where there are none.

@@ -186,6 +186,11 @@ func TestWhoSaysThatItIsSudoIsNotBelieved(t *testing.T) {
 		{at, map[string]string{"_COMM": "sudo", "_UID": "0", "_EXE": "/home/mira/sudo", "SYSLOG_IDENTIFIER": "sudo", "MESSAGE": lie}},
 		{at, map[string]string{"_COMM": "sudo-helper", "_UID": "0", "SYSLOG_IDENTIFIER": "sudo", "MESSAGE": lie}},
 	}, true, true)
+	for exe, is := range map[string]bool{
+		"/usr/bin/sudo": true, "/bin/sudo": true, "/usr/lib/cargo/bin/sudo": true, "/usr/local/bin/sudo": false, "/opt/sudo": false, "/usr/bin/sudoku": false,
+	} {
+		assert.Equal(t, is, isSudo(exe, "0"), exe)
+	}
 	root := aRoot(t, file)
 	some, read := journaled(root, time.Time{})
 	assert.Empty(t, some)

@@ -213,20 +213,25 @@ func sudo(line string, now time.Time, zone *time.Location) (l Login, ok bool) {
 // sudoTag is how sudo names itself in a log: another program's name may begin alike.
 var sudoTag = pattern.Lazy(`^sudo(\[\d+\])?$`)
 
-// usedSudo reads what sudo says: "mira : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/usr/bin/vi …".
+// usedSudo reads what sudo says: "mira : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/usr/bin/vi …". Whom it refuses,
+// it says why before all that: "mira : user NOT in sudoers ; TTY=…". Who asked what he may do ran nothing,
+// and who became another than root changed nothing of root's.
 func usedSudo(text string) (l Login, ok bool) {
 	who, what, said := strings.Cut(text, " : ")
-	if who = strings.TrimSpace(who); !said || who == "" || strings.ContainsAny(who, " ;=") {
+	if who = strings.TrimSpace(who); !said || who == "" || strings.ContainsAny(who, " ;=") || !sudoField().MatchString(what) {
 		return l, false
 	}
 	parts := strings.Split(what, " ; ")
 	i := slices.IndexFunc(parts, func(p string) bool { return strings.HasPrefix(p, "COMMAND=") })
-	if i < 0 || slices.ContainsFunc(parts[:i], func(p string) bool { return strings.Contains(p, "incorrect password") }) {
+	if i < 0 || slices.ContainsFunc(parts[:i], func(p string) bool { return strings.HasPrefix(p, "USER=") && p != "USER=root" }) {
 		return l, false
 	}
 	program, _, _ := strings.Cut(strings.TrimPrefix(parts[i], "COMMAND="), " ")
-	return Login{Who: who, Program: path.Clean(program)}, true
+	return Login{Who: who, Program: path.Clean(program)}, program != "list" && program != "validate"
 }
+
+// sudoField is how sudo writes each field of a line.
+var sudoField = pattern.Lazy(`^[A-Z]+=`)
 
 // stamp reads the time at which a line of a log of the system begins: RFC 3339, or the older
 // form without a year and a zone.

@@ -7,9 +7,11 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"time"
 
 	"patientlantern.example/lantern/fetch"
@@ -31,9 +33,9 @@ type Signature struct {
 	At     time.Time
 }
 
-// Call posts a batch of CloudEvents. status is what was answered; 0 where nothing was.
-func (c *Caller) Call(ctx context.Context, url, agent string, by Signature, text []byte) (status int, err error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, url, bytes.NewReader(text))
+// Call posts a batch of CloudEvents. status is what was answered; 0 where nothing was. No error names the address.
+func (c *Caller) Call(ctx context.Context, to, agent string, by Signature, text []byte) (status int, err error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, to, bytes.NewReader(text))
 	if err != nil {
 		return 0, err
 	}
@@ -42,6 +44,10 @@ func (c *Caller) Call(ctx context.Context, url, agent string, by Signature, text
 	sign(req, text, by)
 	resp, err := c.http.Do(req)
 	if err != nil {
+		var whole *url.Error // names the address, in which a token may stand
+		if errors.As(err, &whole) {
+			err = whole.Err
+		}
 		return 0, err
 	}
 	defer resp.Body.Close()

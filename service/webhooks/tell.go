@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"sync"
 	"time"
 
 	"patientlantern.example/lantern/service/hook"
@@ -61,7 +62,7 @@ func eventOf(e store.Entry) (cloudEvent, bool) {
 }
 
 // Tell tells each webhook what it was not told yet, but for those that are to be left alone
-// for a while.
+// for a while. One that is slow to answer keeps no other waiting for its turn.
 func (t *Teller) Tell(ctx context.Context) {
 	list, err := t.store.Webhooks(ctx)
 	if err != nil {
@@ -71,13 +72,17 @@ func (t *Teller) Tell(ctx context.Context) {
 		return
 	}
 	now := t.now()
+	var all sync.WaitGroup
 	for i := range list {
 		if w := &list[i]; !now.Before(w.Next) {
-			if err := t.tellWebhook(ctx, w); err != nil && ctx.Err() == nil {
-				t.log.Error("telling a webhook", "webhook", w.ID, "error", err)
-			}
+			all.Go(func() {
+				if err := t.tellWebhook(ctx, w); err != nil && ctx.Err() == nil {
+					t.log.Error("telling a webhook", "webhook", w.ID, "error", err)
+				}
+			})
 		}
 	}
+	all.Wait()
 }
 
 // tellWebhook tells one webhook what it was not told yet, some at a time.

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"patientlantern.example/lantern/api"
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/service/hook"
 	"patientlantern.example/lantern/service/journal"
 	"patientlantern.example/lantern/service/refusal"
@@ -47,7 +48,7 @@ var webhookKinds = []string{
 const mostWebhooks = 50
 
 func (t *Teller) webhookOf(ctx context.Context, w store.Webhook) api.Webhook {
-	out := api.Webhook{ID: w.ID, URL: w.URL, About: w.About, Author: w.Author, Created: w.Created, Failed: w.Failed, Error: w.Error}
+	out := api.Webhook{ID: w.ID, URL: family.MaskURL(w.URL), About: w.About, Author: w.Author, Created: w.Created, Failed: w.Failed, Error: w.Error}
 	if w.Failed > 0 {
 		out.Next = &w.Next
 	}

@@ -1,9 +1,11 @@
 package webhooks
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -139,6 +141,55 @@ func TestThePausesGrow(t *testing.T) {
 		want = min(2*want, lastRetry)
 	}
 	assert.Equal(t, lastRetry, want)
+}
+
+// One that is slow to answer, or never does, keeps no other waiting.
+func TestASlowOneKeepsNoOtherWaiting(t *testing.T) {
+	b := newBench(t)
+	told := make(chan struct{})
+	slow := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		_, err := io.Copy(io.Discard, r.Body)
+		assert.NoError(t, err)
+		select {
+		case <-told:
+		case <-r.Context().Done():
+		}
+	}))
+	defer slow.Close()
+	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { close(told) }))
+	defer other.Close()
+	for _, s := range []*httptest.Server{slow, other} {
+		_, err := b.AddWebhook(ctx, &WebhookIn{api.WebhookOrder{URL: s.URL + "/in", About: []string{journal.KindRevision}}})
+		require.NoError(t, err)
+	}
+	require.NoError(t, b.store.Note(ctx, journal.At(b.at, journal.Actor{Kind: journal.ActorService}, "publish-policy", journal.KindRevision, "1")))
+	b.Tell(ctx)
+	list, err := b.ListWebhooks(ctx, nil)
+	require.NoError(t, err)
+	for _, w := range list.Webhooks {
+		assert.Zero(t, w.Failed, w.Error)
+	}
+}
+
+// A token in an address stands in no list, no error and no log.
+func TestATokenInAnAddressIsNotTold(t *testing.T) {
+	b := newBench(t)
+	var log bytes.Buffer
+	b.log = slog.New(slog.NewTextHandler(&log, nil))
+	gone := httptest.NewServer(http.NotFoundHandler())
+	gone.Close()
+	added, err := b.AddWebhook(ctx, &WebhookIn{api.WebhookOrder{URL: gone.URL + "/in?token=hunter2"}})
+	require.NoError(t, err)
+	require.NoError(t, b.store.Note(ctx, journal.At(b.at, journal.Actor{Kind: journal.ActorService}, "publish-policy", journal.KindRevision, "1")))
+	b.Tell(ctx)
+	list, err := b.ListWebhooks(ctx, nil)
+	require.NoError(t, err)
+	tried, err := b.TryWebhook(ctx, &WebhookPath{added.ID})
+	require.NoError(t, err)
+	assert.Contains(t, list.Webhooks[0].Error, "connection refused")
+	assert.Contains(t, tried.Message, "connection refused")
+	assert.Contains(t, log.String(), "connection refused")
+	assert.NotContains(t, fmt.Sprint(added, list, tried, log.String()), "hunter2")
 }
 
 func TestWhatIsNoAddressIsRefused(t *testing.T) {
