@@ -281,3 +281,31 @@ func TestWhatStandsInThePlaceOfAFileIsNamed(t *testing.T) {
 		})
 	}
 }
+
+// Where a file system cannot exchange two files in one step, they change places by links: each keeps its bytes, its mode and its
+// number, and what an interruption leaves is swept.
+func TestFilesChangePlacesByLinks(t *testing.T) {
+	dir := t.TempDir()
+	from, to := filepath.Join(dir, ".a.list17"), filepath.Join(dir, "a.list")
+	require.NoError(t, os.WriteFile(from, []byte("new"), 0o600))
+	require.NoError(t, os.WriteFile(to, []byte("old"), 0o640))
+	was := map[string]os.FileInfo{}
+	for _, name := range []string{from, to} {
+		info, err := os.Stat(name)
+		require.NoError(t, err)
+		was[name] = info
+	}
+	require.NoError(t, exchange(from, to))
+	for name, other := range map[string]string{from: to, to: from} {
+		info, err := os.Stat(name)
+		require.NoError(t, err)
+		assert.True(t, os.SameFile(was[other], info), name)
+		assert.Equal(t, was[other].Mode(), info.Mode())
+	}
+	entries, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	assert.Len(t, entries, 2)
+	require.ErrorIs(t, exchange(from, filepath.Join(dir, "gone")), fs.ErrNotExist)
+	require.NoError(t, os.Link(to, from+"0")) // it was ended in between
+	assert.Equal(t, []string{from, from + "0"}, besides(to))
+}

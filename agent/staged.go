@@ -187,6 +187,12 @@ func rename(from, to string, flag uint) error {
 		}
 		return os.Remove(from)
 	}
+	return exchange(from, to)
+}
+
+// exchange has two files change places, with all that they have, where the file system cannot do it in one step: what stood
+// at to is never gone.
+func exchange(from, to string) error {
 	aside := from + "0" // swept as temporary, should nobody come back to it
 	if err := os.Link(to, aside); err != nil {
 		return err
