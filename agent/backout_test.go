@@ -128,7 +128,7 @@ func (w work) begun(t *testing.T, root string) (h *Host, from, to map[string]str
 // What is hit by a fault at any step leaves the host wholly as it was or wholly as it was to
 // be, and goes through when the fault is gone.
 func TestWhatIsHitAtAnyStepIsWhole(t *testing.T) {
-	asked := cell.Share(2)
+	asked := cell.Share(3)
 	for _, w := range works {
 		var points []string
 		h, _, to, digest := w.begun(t, t.TempDir())

@@ -84,7 +84,7 @@ func lookedOn(t *testing.T, i int, root, digest string) []call {
 // next start leaves the host wholly as it was or wholly as it was to be; what was said to be
 // done stays done; and the work goes through again.
 func TestAPowerCutAtAnyCallLeavesAWholeHost(t *testing.T) {
-	asked := cell.Share(2)
+	asked := cell.Share(4)
 	base := t.TempDir()
 	mount(t, base, "size=256m")
 	for i, w := range cutWorks {

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"patientlantern.example/lantern/internal/cell"
 	"patientlantern.example/lantern/internal/rig"
 )
 
@@ -70,6 +71,10 @@ func TestAPageSaysTheSameToWhoComesBack(t *testing.T) {
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("the walk: %d", seed)
 	walk := rand.New(rand.NewPCG(seed, 0))
+	if cell.Rounds(0) == 0 { // other ones in each run
+		walk.Shuffle(len(pages), func(i, j int) { pages[i], pages[j] = pages[j], pages[i] })
+		pages = pages[:len(pages)/2]
+	}
 	opened := map[string]string{}
 	for _, page := range pages {
 		s.do(chromedp.Navigate(s.url + page))

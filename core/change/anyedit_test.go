@@ -196,7 +196,7 @@ func anyEditSince(t *testing.T, p place, base *drift.Base, stood map[string][]by
 		}
 	}
 	slices.Sort(files)
-	done, most := 0, cell.Rounds(30)
+	done, most := 0, cell.Rounds(20)
 	rapid.Check(t, func(rt *rapid.T) {
 		if done == most {
 			return

@@ -108,7 +108,7 @@ func anyKey(t *testing.T, p place) {
 	if len(files) == 0 {
 		t.Skip("its keys stand in a database")
 	}
-	done, most := 0, cell.Rounds(50)
+	done, most := 0, cell.Rounds(30)
 	rapid.Check(t, func(rt *rapid.T) {
 		if done == most {
 			return

@@ -255,7 +255,7 @@ func binary(k *standin.Key) string {
 // several lets a few hands work at once, one after another: after one healing nothing is left
 // but what no healing takes back, and a second one changes nothing.
 func several(t *testing.T, p place, list []hand, base *drift.Base, before survey.Result) {
-	passed, most := 0, cell.Rounds(40)
+	passed, most := 0, cell.Rounds(25)
 	rapid.Check(t, func(rt *rapid.T) {
 		if passed >= most {
 			return

@@ -90,7 +90,7 @@ func (l *lists) during(away []string, do func()) []string {
 // metalink; of zypper's none.
 func TestListsBesideABaseURLAreAskedAsHostsAskThem(t *testing.T) {
 	t.Parallel()
-	l, drawn := newLists(t), cell.Share(4)
+	l, drawn := newLists(t), cell.Share(8)
 	for _, family := range []string{"rpm", "zypp"} {
 		for _, keys := range [][]string{
 			{"baseurl"}, {"metalink"}, {"mirrorlist"}, {"baseurl", "metalink"}, {"baseurl", "mirrorlist"}, {"metalink", "mirrorlist"},

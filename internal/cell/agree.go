@@ -74,7 +74,7 @@ func Inside(root string, read func(*rootfs.FS) family.Reading) (family.Reading, 
 	return read(rootfs.New(dir.FS())), nil
 }
 
-// Agree draws 50 trees, or -rapid.checks, and compares what the real
+// Agree draws 30 trees, or -rapid.checks, and compares what the real
 // program says of each with our own reading, which comes first: some programs
 // change files while they list.
 func Agree(
@@ -87,7 +87,7 @@ func Agree(
 	require.NoError(t, err)
 	defer func() { require.NoError(t, c.Close()) }()
 	base, n := t.TempDir(), 0
-	most, differs := Rounds(50), false
+	most, differs := Rounds(30), false
 	check := func(t *rapid.T) {
 		if n++; n > most && !differs { // what differs is made smaller
 			return

@@ -175,7 +175,7 @@ func TestKeysAreUsedAsTheRealAptUsesThem(t *testing.T) {
 	require.NoError(t, err)
 	defer func() { require.NoError(t, c.Close()) }()
 	base, n := t.TempDir(), 0
-	most := cell.Rounds(20) // apt-get takes half a second for each
+	most := cell.Rounds(10) // apt-get takes half a second for each
 	rapid.Check(t, func(rt *rapid.T) {
 		h := drawn(rt)
 		if n++; n > most {
