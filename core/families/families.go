@@ -33,6 +33,8 @@ type Family interface {
 	// FirstOfName reports whether of sources with one name the first alone counts, whichever file
 	// it stands in, on or off.
 	FirstOfName() bool
+	// Reserves reports whether a name is none that a source can have: its section says something else.
+	Reserves(name string) bool
 }
 
 // All are the families, in the order in which they are read.
@@ -44,11 +46,15 @@ var all = []Family{
 		present: func(*rootfs.FS) bool { return true }, // sources of its form are read wherever they stand
 		read:    func(root *rootfs.FS, h family.Host) family.Reading { return deb.Read(root, h.Architectures) },
 	},
-	known{name: rpm.Family, program: "dnf", owns: true, first: true, watched: rpm.WatchDirs, present: rpm.Present, read: rpm.Read},
+	known{
+		name: rpm.Family, program: "dnf", owns: true, first: true, reserved: rpm.Reserved, watched: rpm.WatchDirs, present: rpm.Present, read: rpm.Read,
+	},
 	known{
 		name: zypp.Family, program: "zypper", owns: true, first: true, watched: zypp.WatchDirs, present: zypp.Present, read: zypp.Read,
 	},
-	known{name: arch.Family, program: "pacman", owns: true, watched: arch.WatchDirs, present: arch.Present, read: arch.Read},
+	known{
+		name: arch.Family, program: "pacman", owns: true, reserved: arch.Reserved, watched: arch.WatchDirs, present: arch.Present, read: arch.Read,
+	},
 	known{
 		name: flatpak.Family, program: "flatpak", watched: flatpak.WatchDirs, present: flatpak.Present,
 		read: func(root *rootfs.FS, _ family.Host) family.Reading { return flatpak.Read(root) },
@@ -115,6 +121,7 @@ type known struct {
 	name, program string
 	owns, first   bool
 	watched       []string
+	reserved      []string // names that no source can have
 	present       func(*rootfs.FS) bool
 	read          func(*rootfs.FS, family.Host) family.Reading
 }
@@ -124,5 +131,6 @@ func (k known) Program() string                                    { return k.pr
 func (k known) Owns() bool                                         { return k.owns }
 func (k known) FirstOfName() bool                                  { return k.first }
 func (k known) Watched() []string                                  { return k.watched }
+func (k known) Reserves(name string) bool                          { return slices.Contains(k.reserved, name) }
 func (k known) Present(root *rootfs.FS) bool                       { return k.present(root) }
 func (k known) Read(root *rootfs.FS, h family.Host) family.Reading { return k.read(root, h) }

@@ -178,6 +178,10 @@ var Codes = map[string]Code{
 		"a package manager that the policy cannot tell of its site's proxy",
 		"set it on those hosts, in the package manager's own settings or its environment",
 	},
+	"contradicting": {
+		diag.Error, "two repositories stand in one suite and say otherwise who signs it, so that apt refuses all sources",
+		"give both the same keys, in one order, and the same signatures",
+	},
 	"doubled": {
 		diag.Error,
 		"two repositories that are the same source on one host, which the package manager refuses or takes once",

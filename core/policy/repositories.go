@@ -3,7 +3,9 @@ package policy
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -11,6 +13,8 @@ import (
 
 	"patientlantern.example/lantern/core/condition"
 	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/core/families"
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -104,6 +108,7 @@ func (l *loader) repositoryRules(r *Repository, sigAt diag.Pos) {
 		return
 	}
 	l.broughtByNothing(r)
+	l.reservedNames(r)
 	if r.Signatures == source.CheckRequired && len(r.Keys) == 0 {
 		l.fail(
 			"key-missing",
@@ -119,6 +124,23 @@ func (l *loader) repositoryRules(r *Repository, sigAt diag.Pos) {
 	for _, c := range r.Cases {
 		for i := range c.Files {
 			l.definitionRules(r, fmt.Sprintf("the file %q of the repository %q", c.Files[i].Name, r.Name), &c.Files[i].Definition)
+		}
+	}
+}
+
+// reservedNames refuses a name that a package manager takes for something else than a source.
+func (l *loader) reservedNames(r *Repository) {
+	places := []map[string]*Place{r.Places()}
+	for i := range r.Cases {
+		places = append(places, r.Cases[i].Places())
+	}
+	for _, some := range places {
+		for _, name := range slices.Sorted(maps.Keys(some)) {
+			if f, ok := families.Of(name); ok && some[name] != nil && f.Reserves(r.Name) {
+				l.fail("name", some[name].Pos,
+					fmt.Sprintf("to %s a section [%s] is none of a repository, so the repository %q would not be read", f.Program(), r.Name, r.Name),
+					"give it another name")
+			}
 		}
 	}
 }
@@ -272,13 +294,22 @@ func expandDefaults(s string, settings map[string]Setting) string {
 
 var secretURL = regexp.MustCompile(`://[^/\s:@]*:[^/\s@]+@`)
 
+// noSecret refuses a URL of which a survey would hide something: a password, or what opens the door without one.
 func (l *loader) noSecret(t Text) {
-	if secretURL.MatchString(t.Value) {
+	switch d := draft(t.Value); {
+	case secretURL.MatchString(t.Value):
 		l.fail(
 			"secret",
 			t.Pos,
 			"a URL with a password stands in the policy",
 			"take the password out, and change it: whoever reads the policy could read it",
+		)
+	case CheckURL(d) == nil && family.MaskURL(d) != d:
+		l.fail(
+			"secret",
+			t.Pos,
+			"a URL with a login stands in the policy",
+			"take it out, and take a new one: whoever reads the policy could read it; say access: of a contract instead",
 		)
 	}
 }
@@ -331,6 +362,10 @@ func (l *loader) deb(f field) *Deb {
 			d.Witness = l.witness(x)
 		case "priority":
 			d.Priority = l.number(x, "priority")
+			if d.Priority != nil && *d.Priority == 0 {
+				l.fail("value", x.at, "the priority is 0, and with such a pin apt refuses to work at all",
+					"leave it out, or take 1 for what is to come last, or a number below 0 for what is never to be installed")
+			}
 		}
 	}
 	if d.Pin != nil && d.Releases != nil {

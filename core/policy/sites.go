@@ -134,7 +134,7 @@ func (l *loader) siteMirror(s *Site, m SiteMirror) {
 		case err != nil:
 			l.fail("value", t.Pos, err.Error(), "write it as https://HOST/PATH/")
 			return
-		case strings.ContainsAny(t.Value, "?#$ \t"):
+		case strings.ContainsAny(t.Value, "?#$"):
 			l.fail("value", t.Pos, fmt.Sprintf("%q is no beginning of a URL", t.Value), "write scheme, host and path alone, as https://HOST/PATH/")
 			return
 		case !strings.HasSuffix(t.Value, "/"):
@@ -152,9 +152,6 @@ func (l *loader) siteList(s *Site, m SiteMirror) {
 		switch err := CheckURL(t.Value); {
 		case err != nil:
 			l.fail("value", t.Pos, err.Error(), "write it as it stands behind "+m.List+"= of the section, and the mirror as http://HOST/PATH/")
-			return
-		case strings.ContainsAny(t.Value, " \t"):
-			l.fail("value", t.Pos, fmt.Sprintf("%q holds blanks, so it is no URL of one list or mirror", t.Value), "write one URL")
 			return
 		}
 	}

@@ -7,7 +7,9 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/names"
 )
 
@@ -45,16 +47,20 @@ var (
 	local = []string{"file", "copy", "cdrom", "mirror+file", "mirror+copy", "dir", "hd", "iso", "cd", "dvd", "plugin", "store"}
 )
 
-// CheckURL reports what keeps a URL from leading anywhere. It must be filled in already.
+// CheckURL reports what keeps a URL from leading anywhere. It must be filled in already. No error tells a login.
 func CheckURL(u string) error {
+	told := family.MaskURL(u)
 	scheme, rest, ok := strings.Cut(u, ":")
 	if !ok {
-		return fmt.Errorf("the url %q has no scheme", u)
+		return fmt.Errorf("the url %q has no scheme", told)
 	}
 	scheme = strings.ToLower(scheme)
+	if what := unseen(u); what != "" && scheme != "cdrom" { // a medium's title has blanks
+		return fmt.Errorf("the url %q holds %s, which stands in a URL as %% and two digits", told, what)
+	}
 	if slices.Contains(local, scheme) {
 		if strings.TrimLeft(rest, "/") == "" && scheme != "cdrom" && scheme != "cd" && scheme != "dvd" && scheme != "file" {
-			return fmt.Errorf("the url %q names no place", u)
+			return fmt.Errorf("the url %q names no place", told)
 		}
 		return nil
 	}
@@ -63,10 +69,10 @@ func CheckURL(u string) error {
 		if near != "" {
 			near = fmt.Sprintf("; did you mean %s?", near)
 		}
-		return fmt.Errorf("the url %q has the scheme %q, which no package manager knows%s", u, scheme, near)
+		return fmt.Errorf("the url %q has the scheme %q, which no package manager knows%s", told, scheme, near)
 	}
 	if !strings.HasPrefix(rest, "//") {
-		return fmt.Errorf("the url %q lacks the two slashes behind its scheme", u)
+		return fmt.Errorf("the url %q lacks the two slashes behind its scheme", told)
 	}
 	authority := rest[2:]
 	if i := strings.IndexAny(authority, "/?#"); i >= 0 {
@@ -78,21 +84,38 @@ func CheckURL(u string) error {
 	host, port := authority, ""
 	if i := strings.LastIndexByte(authority, ':'); i >= 0 && !strings.HasSuffix(authority, "]") {
 		host, port = authority[:i], authority[i+1:]
-		if n, err := strconv.ParseUint(port, 10, 32); err != nil || n == 0 || n > 65535 {
-			return fmt.Errorf("the url %q has the port %q; a port is a number from 1 to 65535", u, port)
+		n, err := strconv.ParseUint(port, 10, 32)
+		if err != nil && strings.Trim(port, "0123456789") != "" { // it may be a password whose @ is missing
+			return fmt.Errorf("the url %q has something else where a port stands; a port is a number from 1 to 65535", told)
+		}
+		if err != nil || n == 0 || n > 65535 {
+			return fmt.Errorf("the url %q has the port %q; a port is a number from 1 to 65535", told, port)
 		}
 	}
 	if host == "" {
-		return fmt.Errorf("the url %q names no host", u)
+		return fmt.Errorf("the url %q names no host", told)
 	}
 	if _, err := url.Parse(scheme + "://" + authority + "/"); err != nil {
 		var e *url.Error
 		if errors.As(err, &e) {
 			err = e.Err
 		}
-		return fmt.Errorf("the url %q cannot be taken: %w", u, err)
+		return fmt.Errorf("the url %q cannot be taken: %w", told, err)
 	}
 	return nil
+}
+
+// unseen names the first character of a text that nobody sees, or that parts words; empty where there is none.
+func unseen(text string) string {
+	for _, c := range text {
+		switch {
+		case c == ' ':
+			return "a blank"
+		case unicode.IsSpace(c) || !unicode.IsGraphic(c):
+			return fmt.Sprintf("the character %U", c)
+		}
+	}
+	return ""
 }
 
 // draft is a URL with everything that is filled in later written as a word, for checking;
@@ -129,7 +152,7 @@ func (l *loader) checkURL(t Text) {
 		return
 	}
 	if err := CheckURL(d); err != nil {
-		message := strings.Replace(err.Error(), strconv.Quote(d), strconv.Quote(t.Value), 1)
+		message := strings.Replace(err.Error(), strconv.Quote(family.MaskURL(d)), strconv.Quote(family.MaskURL(t.Value)), 1)
 		l.fail("value", t.Pos, message, "write it as https://HOST/PATH")
 	}
 }

@@ -22,7 +22,10 @@ func TestCheckURL(t *testing.T) {
 		"http://:80/x":               `the url "http://:80/x" names no host`,
 		"http://a.example:65536/":    `the url "http://a.example:65536/" has the port "65536"; a port is a number from 1 to 65535`,
 		"http://a.example:0/":        `the url "http://a.example:0/" has the port "0"; a port is a number from 1 to 65535`,
-		"http://a.example:8o/":       `the url "http://a.example:8o/" has the port "8o"; a port is a number from 1 to 65535`,
+		"http://a.example:8o/":       `the url "http://a.example:***/" has something else where a port stands; a port is a number from 1 to 65535`,
+		"http://a.example/x y":       `the url "http://a.example/x y" holds a blank, which stands in a URL as % and two digits`,
+		"http://a.\u2028example/":    `the url "http://a.\u2028example/" holds the character U+2028, which stands in a URL as % and two digits`,
+		"file:///srv/\r":             `the url "file:///srv/\r" holds the character U+000D, which stands in a URL as % and two digits`,
 		"packages.saltmarsh.example": `the url "packages.saltmarsh.example" has no scheme`,
 	} {
 		assert.EqualError(t, policy.CheckURL(bad), want)

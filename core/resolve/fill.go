@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode"
 
 	"patientlantern.example/lantern/core/condition"
 	"patientlantern.example/lantern/core/policy"
@@ -17,7 +18,7 @@ func (w *writing) fill(list []policy.Text) []string {
 		if !ok {
 			continue
 		}
-		if v == "" || strings.ContainsAny(v, " \t\r\n") {
+		if v == "" || strings.ContainsFunc(v, func(c rune) bool { return unicode.IsSpace(c) || !unicode.IsGraphic(c) }) {
 			w.fail(
 				"value",
 				t.Pos,

@@ -121,7 +121,7 @@ func (f *Fleet) Diagnostics() []diag.Diagnostic {
 			note(d, f.results[res])
 		}
 		if len(res.Trouble) == 0 {
-			for _, d := range slices.Concat(f.doubled(res), f.notHeld(res), f.notProxied(res), f.mirrorsAlone(res)) {
+			for _, d := range slices.Concat(f.doubled(res), f.contradicting(res), f.notHeld(res), f.notProxied(res), f.mirrorsAlone(res)) {
 				note(d, f.results[res])
 			}
 		}
@@ -183,12 +183,10 @@ func (f *Fleet) doubled(res *Result) (out []diag.Diagnostic) {
 		}
 		var keys []string
 		if s.Family == "" && res.Sheet.Family == deb.Family {
-			for _, u := range s.URLs {
-				for _, suite := range s.Suites {
-					for _, c := range append(slices.Clone(s.Components), "") {
-						if (c == "") == (len(s.Components) == 0) {
-							keys = append(keys, deb.ReleaseKey(u, suite)+" "+c)
-						}
+			for _, release := range releases(s) {
+				for _, c := range append(slices.Clone(s.Components), "") {
+					if (c == "") == (len(s.Components) == 0) {
+						keys = append(keys, release+" "+c)
 					}
 				}
 			}

@@ -13,6 +13,9 @@ import (
 // pattern that nothing fits would make pacman refuse to work.
 const Dir = "/etc/pacman.d"
 
+// Reserved are the sections that are no repositories, and the name of what is installed.
+var Reserved = []string{"options", "local"}
+
 // Path is where a repository's section stands.
 func Path(repository string) string { return Dir + "/lantern-" + repository + ".conf" }
 
@@ -54,7 +57,7 @@ func Render(d family.Definition) ([]source.SheetFile, source.SheetSource, []sour
 		files = append(files, list)
 		server = "Include = " + list.Path
 		for _, m := range d.Mirrors {
-			src.URLs = append(src.URLs, strings.TrimRight(m, "/"))
+			src.URLs = append(src.URLs, strings.TrimSuffix(m, "/")) // as pacman takes it
 		}
 	} else {
 		server = "Server = " + src.URLs[0]

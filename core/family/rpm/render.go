@@ -12,6 +12,9 @@ import (
 // ReposDir is where repositories of the policy stand.
 const ReposDir = "/etc/yum.repos.d"
 
+// Reserved are the sections that are no repositories.
+var Reserved = []string{"main"}
+
 // KeyPath is where a signing key stands.
 func KeyPath(name string) string { return "/etc/pki/rpm-gpg/" + name + ".asc" }
 

@@ -1,0 +1,249 @@
+package change_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"html"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"patientlantern.example/lantern/core/change"
+	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/core/drift"
+	"patientlantern.example/lantern/core/family/arch"
+	"patientlantern.example/lantern/core/family/deb"
+	"patientlantern.example/lantern/core/family/flatpak"
+	"patientlantern.example/lantern/core/family/rpm"
+	"patientlantern.example/lantern/core/family/zypp"
+	"patientlantern.example/lantern/core/policy"
+	"patientlantern.example/lantern/core/resolve"
+	"patientlantern.example/lantern/core/source"
+	"patientlantern.example/lantern/internal/cell"
+)
+
+// oddPieces are what formats of lines, URLs and variables stumble over.
+var oddPieces = []string{
+	"#", ";", ":", "=", "\"", "'", "\\", "$", "$${x}", "$releasever", "$(ARCH)", "%", "%20", "%41", "@", "/", "//", "?", "?a=b", "&", "+", ",", "[", "]", "{", "}", "(", ")",
+	" ", "  ", "\t", "\n", "\r", "é", "\u2028", "\u00a0", "~", "*", "!", "|", "<", ">", "^", "`", "a", "Z", "7", ".", "..", "-", "_", "main", "stable", "no", "true", "0",
+}
+
+// oddText is a word of what people write, with something odd in it now and then.
+func oddText(rt *rapid.T, what string, plain ...string) string {
+	text := rapid.SampledFrom(plain).Draw(rt, what)
+	for range max(0, rapid.IntRange(-12, 2).Draw(rt, what+", odd")) {
+		at := rapid.IntRange(min(strings.Index(text, "://")+12, len(text)), len(text)).Draw(rt, what+", at") // of a URL the path
+		text = text[:at] + rapid.SampledFrom(oddPieces).Draw(rt, what+", piece") + text[at:]
+	}
+	return text
+}
+
+func oddList(rt *rapid.T, what string, most int, plain ...string) (out []string) {
+	for i := range rapid.IntRange(1, most).Draw(rt, what+"s") {
+		out = append(out, oddText(rt, fmt.Sprint(what, i), plain...))
+	}
+	return out
+}
+
+// oddRepository draws what a team writes of a repository, with a slip here and there.
+func oddRepository(rt *rapid.T, name string) map[string]any {
+	out := map[string]any{}
+	if rapid.Bool().Draw(rt, "titled") {
+		out["title"] = oddText(rt, "title", "Saltmarsh database", "[x]", "a=b", "x")
+	}
+	if key := rapid.SampledFrom(vendorKeys()).Draw(rt, "key"); rapid.Bool().Draw(rt, "checked") {
+		out["keys"] = []string{key.Name}
+	} else {
+		out["signatures"], out["because"] = "off", oddText(rt, "because", "a mirror of our own", "x")
+	}
+	if rapid.IntRange(0, 3).Draw(rt, "off") == 0 {
+		out["enabled"] = false
+	}
+	from := func(family string) map[string]any {
+		p := map[string]any{}
+		places := []string{"https://packages.saltmarsh.example/", "http://127.0.0.1:7801/a/b/", "file:///srv/shelf/", "ftp://h.example/", "https://[::1]:80/"}
+		for i := range places {
+			places[i] += name // two repositories are not one source
+		}
+		if family != flatpak.Family && rapid.IntRange(0, 3).Draw(rt, family+", mirrored") == 0 {
+			p["mirrors"] = oddList(rt, family+", mirror", 3, places...)
+		} else {
+			p["url"] = oddText(rt, family+", url", places...)
+		}
+		if family != arch.Family && rapid.IntRange(0, 3).Draw(rt, family+", first") == 0 {
+			p["priority"] = rapid.SampledFrom([]int{-1, 1, 10, 99, 100, 500, 990, 1001, 9999}).Draw(rt, family+", priority")
+		}
+		return p
+	}
+	deb := from("deb")
+	deb["suites"] = oddList(rt, "suite", 2, rapid.SampledFrom([][]string{{"stable", "mussel", "rolling/updates"}, {"./", "/", "x/"}}).Draw(rt, "suites")...)
+	if strings.HasSuffix(deb["suites"].([]string)[0], "/") == (rapid.IntRange(0, 9).Draw(rt, "components") < 1) {
+		deb["components"] = oddList(rt, "component", 2, "main", "contrib/free")
+	}
+	if _, has := deb["priority"]; has {
+		deb["release"] = map[string]string{"origin": oddText(rt, "origin", "Saltmarsh", "Salt Marsh"), "codename": oddText(rt, "codename", "swift")}
+	}
+	if rapid.IntRange(0, 4).Draw(rt, "architectures") == 0 {
+		deb["architectures"] = oddList(rt, "architecture", 2, "amd64", "arm64")
+	}
+	if rapid.IntRange(0, 4).Draw(rt, "kinds") == 0 {
+		deb["kinds"] = rapid.Permutation([]string{"binary", "source"}).Draw(rt, "kind")[:rapid.IntRange(1, 2).Draw(rt, "of kinds")]
+	}
+	out["deb"] = deb
+	for _, f := range []string{"rpm", "zypp", "arch", "flatpak"} {
+		out[f] = from(f)
+	}
+	if rapid.IntRange(0, 3).Draw(rt, "files") == 0 {
+		further := map[string]any{}
+		for _, f := range []string{"rpm", "zypp", "arch"} {
+			further[f] = map[string]any{"url": oddText(rt, "further "+f, "https://tools.saltmarsh.example/"+name)}
+		}
+		out["files"] = map[string]any{oddText(rt, "further", "tools", "debug"): further}
+	}
+	return out
+}
+
+// oddFolder draws a policy of one or two repositories for everyone. ok is false where it is not taken.
+func oddFolder(rt *rapid.T) (p *policy.Policy, text []byte, ok bool) {
+	keys, folder := map[string]any{}, policy.Folder{}
+	for _, k := range vendorKeys() {
+		keys[k.Name] = map[string]string{"file": "keys/" + k.Name + ".asc", "fingerprint": k.Fingerprint}
+		folder["keys/"+k.Name+".asc"] = []byte(k.Armored)
+	}
+	all := map[string]any{}
+	names := rapid.SliceOfNDistinct(rapid.SampledFrom([]string{"saltmarsh", "a", "metalink-x", "x-1", "0", "core", "main", "options"}), 1, 2, rapid.ID).Draw(rt, "names")
+	for _, name := range names {
+		all[name] = oddRepository(rt, name)
+	}
+	text, err := yaml.Marshal(map[string]any{
+		"format": "patient-lantern/1", "keys": keys, "repositories": all,
+		"assign": []any{map[string]any{"to": "everyone", "repositories": names}},
+	})
+	require.NoError(rt, err)
+	folder["policy.yaml"] = text
+	p, diags := policy.Load(folder, time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC))
+	return p, text, !diag.HasErrors(diags)
+}
+
+// first is what a policy brings to a host that had nothing of it; ok is false where it says that it cannot.
+func (g ground) first(r *resolve.Resolver) (sheet *source.Sheet, files map[string]string, ok bool) {
+	files = maps.Clone(g.files)
+	files["var/lib/flatpak/repo/config"] = "[core]\nrepo_version=1\nmode=bare-user-only\n"
+	have := g.read(files)
+	have.Survey.Traits.Tools = map[string]string{"flatpak": "1.14.10", "apt": "2.6.1"}
+	res := r.Resolve(resolve.Host{Name: "gw-01.brinewick.test", Class: g.family, Traits: &have.Survey.Traits})
+	if len(res.Trouble) > 0 {
+		return nil, nil, false
+	}
+	plan := change.Compute(change.Input{Sheet: res.Sheet, Survey: &have.Survey, Texts: have.Texts})
+	for _, e := range plan.Edits {
+		files[e.Path[1:]] = string(e.New)
+	}
+	return res.Sheet, files, len(plan.Impossible) == 0
+}
+
+// TestWhateverThePolicyTakesIsReadAsItSays: a policy that is taken comes to files from which each family reads what the policy says, no
+// more and no less, whatever stands in its titles, URLs, suites and names.
+func TestWhateverThePolicyTakesIsReadAsItSays(t *testing.T) {
+	taken, drawn := map[string]int{}, 0
+	rapid.Check(t, func(rt *rapid.T) {
+		drawn++
+		p, text, ok := oddFolder(rt)
+		if !ok {
+			return
+		}
+		r := resolve.New(p)
+		for _, g := range grounds {
+			if sheet, files, ok := g.first(r); ok {
+				taken[g.family]++
+				if slices.ContainsFunc(sheet.Sources, func(s source.SheetSource) bool { return s.Family == flatpak.Family }) {
+					taken[flatpak.Family]++
+				}
+				g.asSaid(rt, sheet, files, string(text))
+			}
+		}
+	})
+	t.Logf("of %d policies were taken: %v", drawn, taken)
+	for _, family := range []string{deb.Family, rpm.Family, zypp.Family, arch.Family, flatpak.Family} {
+		assert.Greater(t, taken[family]*20, drawn, family)
+	}
+}
+
+// The real programs read the places that the policy says.
+func TestWhateverThePolicyTakesTheRealProgramsRead(t *testing.T) {
+	c, err := cell.Open()
+	require.NoError(t, err)
+	defer func() { require.NoError(t, c.Close()) }()
+	ask := map[string]func(root string) (cell.Answer, error){
+		"deb": func(root string) (cell.Answer, error) {
+			return c.Run(root, "/usr/bin/apt-get", "-o", "Dir::State::status=/dev/null", "indextargets", "--no-release-info",
+				"--format", "$(REPO_URI)")
+		},
+		"rpm": func(root string) (cell.Answer, error) { return c.DNF(root) },
+		"zypp": func(root string) (cell.Answer, error) {
+			return c.Run(root, "/usr/bin/zypper", "--xmlout", "--no-refresh", "lr", "-d")
+		},
+		"arch": func(root string) (cell.Answer, error) { return c.Run(root, "/usr/bin/pacman-conf") },
+	}
+	base, n, most := t.TempDir(), map[string]int{}, cell.Rounds(8)
+	rapid.Check(t, func(rt *rapid.T) {
+		p, text, ok := oddFolder(rt)
+		if !ok {
+			return
+		}
+		r := resolve.New(p)
+		for _, g := range grounds {
+			sheet, files, ok := g.first(r)
+			if !ok || n[g.family] >= most {
+				continue
+			}
+			root := filepath.Join(base, g.family+fmt.Sprint(n))
+			files["etc/dnf-releasever-of-the-test"] = "9"
+			require.NoError(rt, cell.Write(root, files))
+			for i := range sheet.Sources {
+				s := &sheet.Sources[i]
+				if !s.Enabled || s.Family == flatpak.Family || s.Mirrorlist != "" || len(s.URLs) == 0 || strings.HasPrefix(s.URLs[0], "mirror+file") || strings.Contains(string(text), "$(ARCH)") {
+					continue
+				}
+				a, err := ask[g.family](root)
+				require.NoError(rt, err)
+				said := html.UnescapeString(a.Out)
+				if g.family == "rpm" {
+					var text any
+					require.NoError(rt, json.Unmarshal([]byte(a.Out), &text), a.Err)
+					said = fmt.Sprint(text)
+				}
+				for _, u := range s.URLs {
+					require.Contains(rt, said, u, "%s\n%s\n%q", a.Err, text, shown(files))
+				}
+			}
+			n[g.family]++ // what fails is asked again, with less
+		}
+	})
+	assert.Len(t, n, len(grounds))
+}
+
+// asSaid holds files that were written for a sheet against it.
+func (g ground) asSaid(rt *rapid.T, sheet *source.Sheet, files map[string]string, text string) {
+	now := g.read(files, sheet)
+	story := fmt.Sprintf("%s\n%s\n%q", g.family, text, shown(files))
+	for _, p := range now.Survey.Problems {
+		require.False(rt, p.Fatal, "%v\n%s", p, story)
+	}
+	for _, f := range drift.Compare(sheet, &now.Survey) {
+		if f.Class == drift.UnlistedSource && g.files[f.File[1:]] != "" { // the distribution's own
+			continue
+		}
+		require.Equal(rt, drift.MissingKey, f.Class, "%v\n%s", f, story)
+	}
+	again := change.Compute(change.Input{Sheet: sheet, Survey: &now.Survey, Texts: now.Texts, Before: sheet})
+	require.Empty(rt, again.Edits, story)
+}
