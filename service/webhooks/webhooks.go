@@ -48,7 +48,9 @@ var webhookKinds = []string{
 const mostWebhooks = 50
 
 func (t *Teller) webhookOf(ctx context.Context, w store.Webhook) api.Webhook {
-	out := api.Webhook{ID: w.ID, URL: family.MaskURL(w.URL), About: w.About, Author: w.Author, Created: w.Created, Failed: w.Failed, Error: w.Error}
+	out := api.Webhook{
+		ID: w.ID, URL: family.MaskURL(w.URL), About: w.About, Author: w.Author, Created: w.Created, Failed: w.Failed, Error: w.Error,
+	}
 	if w.Failed > 0 {
 		out.Next = &w.Next
 	}
