@@ -81,8 +81,9 @@ func (a *app) wavesAhead(p api.Preview) {
 	if len(p.Waves) == 0 {
 		return
 	}
-	waves, lines := 0, []string{}
+	waves, hosts, lines := 0, 0, []string{}
 	for i := range p.Waves {
+		hosts += p.Waves[i].Hosts
 		waves = max(waves, p.Waves[i].Wave)
 		lines = append(lines, fmt.Sprintf("(%d) %s", p.Waves[i].Wave, whoIn(&p.Waves[i])))
 	}
@@ -100,6 +101,9 @@ func (a *app) wavesAhead(p api.Preview) {
 		strings.Join(lines, ", "),
 		a.out.Paint(view.Dim, more),
 	)
+	if kept := hosts - p.Changing; kept > 0 {
+		a.out.Printf("  %s nothing: they have findings that it leaves as they are", view.Count(kept, "of these would change", "of these would change"))
+	}
 }
 
 func (a *app) showPreview(p api.Preview) {

@@ -181,7 +181,7 @@ func (a *app) progressLine(h api.HostProgress, width int) {
 		case rollout.Done:
 			text = view.Count(len(h.Report.Edits), "file", "files") + " changed"
 		case rollout.Unchanged:
-			text = "was so already"
+			text = "nothing to change"
 		case rollout.Working:
 			text = "at " + h.Report.Step
 		}

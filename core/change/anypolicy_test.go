@@ -133,21 +133,69 @@ func oddFolder(rt *rapid.T) (p *policy.Policy, text []byte, ok bool) {
 	return p, text, !diag.HasErrors(diags)
 }
 
-// first is what a policy brings to a host that had nothing of it; ok is false where it says that it cannot.
-func (g ground) first(r *resolve.Resolver) (sheet *source.Sheet, files map[string]string, ok bool) {
-	files = maps.Clone(g.files)
+// start are the files of a host before any policy came.
+func (g ground) start() map[string]string {
+	files := maps.Clone(g.files)
 	files["var/lib/flatpak/repo/config"] = "[core]\nrepo_version=1\nmode=bare-user-only\n"
-	have := g.read(files)
-	have.Survey.Traits.Tools = map[string]string{"flatpak": "1.14.10", "apt": "2.6.1"}
-	res := r.Resolve(resolve.Host{Name: "gw-01.brinewick.test", Class: g.family, Traits: &have.Survey.Traits})
+	return files
+}
+
+// carried is what a policy makes of a host's files; ok is false where it says that it cannot be carried there.
+func (g ground) carried(r *resolve.Resolver, was map[string]string, before *source.Sheet) (sheet *source.Sheet, files map[string]string, ok bool) {
+	bare := g.read(was)
+	bare.Survey.Traits.Tools = map[string]string{"flatpak": "1.14.10", "apt": "2.6.1"}
+	res := r.Resolve(resolve.Host{Name: "gw-01.brinewick.test", Class: g.family, Traits: &bare.Survey.Traits})
 	if len(res.Trouble) > 0 {
 		return nil, nil, false
 	}
-	plan := change.Compute(change.Input{Sheet: res.Sheet, Survey: &have.Survey, Texts: have.Texts})
+	have := g.read(was, res.Sheet, before)
+	plan := change.Compute(change.Input{Sheet: res.Sheet, Survey: &have.Survey, Texts: have.Texts, Before: before})
+	files = maps.Clone(was)
 	for _, e := range plan.Edits {
-		files[e.Path[1:]] = string(e.New)
+		if e.Action == change.Remove {
+			delete(files, e.Path[1:])
+		} else {
+			files[e.Path[1:]] = string(e.New)
+		}
 	}
 	return res.Sheet, files, len(plan.Impossible) == 0
+}
+
+// Policies come after one another, whatever stands in them, and each is read as it says; when the last has gone, the host's files are those
+// that it had before the first, to the byte.
+func TestWhateverThePolicyTakesComesAndGoes(t *testing.T) {
+	none, diags := policy.Load(policy.Folder{"policy.yaml": []byte("format: patient-lantern/1\n")}, time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC))
+	require.False(t, diag.HasErrors(diags))
+	came, drawn := 0, 0
+	rapid.Check(t, func(rt *rapid.T) {
+		if drawn++; drawn > cell.Rounds(60) {
+			return
+		}
+		g := rapid.SampledFrom(grounds).Draw(rt, "family")
+		files, story := g.start(), ""
+		for _, name := range []string{"etc/pacman.conf", "var/lib/flatpak/repo/config", "etc/apt/sources.list"} {
+			if files[name] != "" {
+				files[name] += rapid.SampledFrom([]string{"", "", "\n", "\n\n", "# the end\n", "\n# the end\n\n"}).Draw(rt, "the end of "+name)
+			}
+		}
+		start := maps.Clone(files)
+		var before *source.Sheet
+		for range rapid.IntRange(1, 4).Draw(rt, "policies") {
+			p, text, ok := oddFolder(rt)
+			if !ok {
+				continue
+			}
+			if sheet, then, ok := g.carried(resolve.New(p), files, before); ok {
+				before, files, story = sheet, then, story+string(text)
+				g.asSaid(rt, sheet, files, story)
+				came++
+			}
+		}
+		_, files, ok := g.carried(resolve.New(none), files, before)
+		require.True(rt, ok)
+		require.Equal(rt, start, files, story)
+	})
+	assert.Positive(t, came)
 }
 
 // TestWhateverThePolicyTakesIsReadAsItSays: a policy that is taken comes to files from which each family reads what the policy says, no
@@ -162,7 +210,7 @@ func TestWhateverThePolicyTakesIsReadAsItSays(t *testing.T) {
 		}
 		r := resolve.New(p)
 		for _, g := range grounds {
-			if sheet, files, ok := g.first(r); ok {
+			if sheet, files, ok := g.carried(r, g.start(), nil); ok {
 				taken[g.family]++
 				if slices.ContainsFunc(sheet.Sources, func(s source.SheetSource) bool { return s.Family == flatpak.Family }) {
 					taken[flatpak.Family]++
@@ -201,7 +249,7 @@ func TestWhateverThePolicyTakesTheRealProgramsRead(t *testing.T) {
 		}
 		r := resolve.New(p)
 		for _, g := range grounds {
-			sheet, files, ok := g.first(r)
+			sheet, files, ok := g.carried(r, g.start(), nil)
 			if !ok || n[g.family] >= most {
 				continue
 			}

@@ -157,8 +157,11 @@ func (c *computer) named(f source.SheetFile) bool {
 	leaves := func(path string) bool {
 		return c.owned[path] || slices.ContainsFunc(c.Before.Files, func(x source.SheetFile) bool { return x.Path == path })
 	}
+	ours := func(s *source.Source) bool { // where it stands in a file that holds others too
+		return slices.ContainsFunc(c.Before.Sources, func(x source.SheetSource) bool { return x.File == s.File && x.ID == s.ID })
+	}
 	return slices.ContainsFunc(c.Survey.Sources, func(s source.Source) bool {
-		return s.Enabled && !leaves(s.File) && slices.Contains(s.Reads(), f.Path)
+		return s.Enabled && !leaves(s.File) && !ours(&s) && slices.Contains(s.Reads(), f.Path)
 	})
 }
 

@@ -49,7 +49,7 @@ func TestRemotesThatThePolicyDoesNotList(t *testing.T) {
 	for unlisted, want := range map[string]string{
 		source.UnlistedReport:    config,
 		source.UnlistedSwitchOff: config + "xa.disable=true\n",
-		source.UnlistedRemove:    "[core]\nrepo_version=1\n\n",
+		source.UnlistedRemove:    "[core]\nrepo_version=1\n",
 	} {
 		r := survey.Read(rootfs.New(fstest.MapFS{
 			"etc/os-release":               {Data: []byte("ID=skerry\nID_LIKE=debian\n")},

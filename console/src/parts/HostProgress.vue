@@ -18,7 +18,7 @@ const states = ['queued', 'waiting', 'behind'] // in which a host can be left ou
     <span v-else-if="props.host.state === 'queued'" class="soft">in wave {{ props.host.wave }}</span>
     <span v-else-if="props.host.report?.message && props.host.state !== 'failed'" class="warn">{{ props.host.report.message }}</span>
     <span v-else-if="props.host.report?.message" class="bad">at {{ props.host.report.step }}: {{ props.host.report.message }}<template v-if="props.host.report.undone"> (put back as it was)</template></span>
-    <span v-else class="soft">{{ (props.host.report?.edits ?? []).map((e) => `${editWord(e.action)} ${e.path.split('/').at(-1)}`).join(', ') || (props.host.state === 'unchanged' ? 'was so already' : '') }}</span>
+    <span v-else class="soft">{{ (props.host.report?.edits ?? []).map((e) => `${editWord(e.action)} ${e.path.split('/').at(-1)}`).join(', ') || (props.host.state === 'unchanged' ? 'nothing to change' : '') }}</span>
     <el-button v-if="props.skippable && states.includes(props.host.state)" class="skips" size="small" text @click="emit('skip', props.host.host)">Skip</el-button>
   </div>
 </template>

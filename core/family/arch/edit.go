@@ -235,24 +235,54 @@ func Arrange(text []byte, upper, lower []string, ours func(path string) bool) []
 			first--
 		}
 	}
+	dropBlocks(list, drop)
 	var out strings.Builder
 	for n, line := range list {
 		if own && n+1 == first && len(upper) > 0 {
 			out.WriteString(block(upper) + "\n")
 		}
-		if !drop[n+1] && strings.TrimSpace(line) != includesHead {
+		if !drop[n+1] {
 			out.WriteString(line)
 		}
 	}
 	rest := out.String()
 	if len(lower) > 0 {
-		rest = strings.TrimRight(rest, "\n")
+		if rest != "" && !strings.HasSuffix(rest, "\n") {
+			rest += "\n"
+		}
 		if rest != "" {
-			rest += "\n\n"
+			rest += "\n"
 		}
 		rest += block(lower)
 	}
 	return []byte(rest)
+}
+
+// dropBlocks adds to the lines that are to go the headings of our blocks, and the empty line that was written with each: behind one that stands
+// before other lines, before one at the end.
+func dropBlocks(list []string, drop map[int]bool) {
+	for n, line := range list {
+		if strings.TrimSpace(line) == includesHead {
+			drop[n+1] = true
+		}
+	}
+	empty := func(n int) bool { return n >= 1 && n <= len(list) && strings.TrimSpace(list[n-1]) == "" }
+	for n := 1; n <= len(list); n++ {
+		if !drop[n] || strings.TrimSpace(list[n-1]) != includesHead {
+			continue
+		}
+		from, to := n, n
+		for drop[to+1] {
+			to++
+		}
+		switch {
+		case to == len(list) && empty(from-1):
+			drop[from-1] = true
+		case empty(to + 1):
+			drop[to+1] = true
+		}
+		n = to
+	}
 }
 
 // Included is the file that a line of pacman.conf includes; empty for others.

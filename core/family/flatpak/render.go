@@ -1,6 +1,7 @@
 package flatpak
 
 import (
+	"bytes"
 	"strconv"
 	"strings"
 
@@ -34,7 +35,7 @@ func Render(d family.Definition) ([]source.SheetFile, source.SheetSource, []sour
 }
 
 // Set writes a remote into flatpak's configuration. What else the section says is left
-// as it is. keys are the files of its signing keys.
+// as it is, but for keys and an order that the policy does not speak of. keys are the files of its signing keys.
 func Set(text []byte, s *source.SheetSource, keys []string) ([]byte, error) {
 	verify := "true"
 	if s.Signatures == source.CheckOff {
@@ -47,11 +48,16 @@ func Set(text []byte, s *source.SheetSource, keys []string) ([]byte, error) {
 		{"xa.title", s.Title},
 		{"xa.title-is-set", "true"},
 	}
+	var none []string // what must not stand there
 	if s.Priority != nil {
 		want = append(want, [2]string{"xa.prio", strconv.Itoa(*s.Priority)})
+	} else {
+		none = append(none, "xa.prio")
 	}
 	if len(keys) > 0 {
 		want = append(want, [2]string{"gpgkeypath", strings.Join(keys, ";")})
+	} else {
+		none = append(none, "gpgkeypath") // of a policy before: nothing is checked by it any more
 	}
 	disable := [2]string{"xa.disable", strconv.FormatBool(!s.Enabled)}
 	f := ini.ParseKeyFile(text)
@@ -74,6 +80,9 @@ func Set(text []byte, s *source.SheetSource, keys []string) ([]byte, error) {
 			return nil, err
 		}
 	}
+	for _, key := range none {
+		f.Delete(section, key)
+	}
 	return f.Bytes(), nil
 }
 
@@ -87,7 +96,7 @@ func last(f *ini.File, id string) (out *ini.Section) {
 	return out
 }
 
-// Switch switches a remote off, or takes it out.
+// Switch switches a remote off, or takes it out, and with one at the end the empty line that Set has put before it.
 func Switch(text []byte, id string, remove bool) ([]byte, error) {
 	f := ini.ParseKeyFile(text)
 	section := last(f, id)
@@ -100,6 +109,11 @@ func Switch(text []byte, id string, remove bool) ([]byte, error) {
 				f.DeleteSection(&f.Sections[i])
 			}
 		}
+		out := f.Bytes()
+		if end := &f.Sections[len(f.Sections)-1]; f.Name(end) == f.Name(section) && bytes.HasSuffix(out, []byte("\n\n")) {
+			out = out[:len(out)-1]
+		}
+		return out, nil
 	default:
 		if err := f.Set(section, "xa.disable", "true"); err != nil {
 			return nil, err
