@@ -102,7 +102,8 @@ func (a *app) wavesAhead(p api.Preview) {
 		a.out.Paint(view.Dim, more),
 	)
 	if kept := hosts - p.Changing; kept > 0 {
-		a.out.Printf("  %s nothing: they have findings that it leaves as they are", view.Count(kept, "of these would change", "of these would change"))
+		of := view.Count(kept, "of these would change", "of these would change")
+		a.out.Printf("  %s nothing: they have findings that it leaves as they are", of)
 	}
 }
 

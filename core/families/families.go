@@ -47,13 +47,15 @@ var all = []Family{
 		read:    func(root *rootfs.FS, h family.Host) family.Reading { return deb.Read(root, h.Architectures) },
 	},
 	known{
-		name: rpm.Family, program: "dnf", owns: true, first: true, reserved: rpm.Reserved, watched: rpm.WatchDirs, present: rpm.Present, read: rpm.Read,
+		name: rpm.Family, program: "dnf", owns: true, first: true, reserved: rpm.Reserved,
+		watched: rpm.WatchDirs, present: rpm.Present, read: rpm.Read,
 	},
 	known{
 		name: zypp.Family, program: "zypper", owns: true, first: true, watched: zypp.WatchDirs, present: zypp.Present, read: zypp.Read,
 	},
 	known{
-		name: arch.Family, program: "pacman", owns: true, reserved: arch.Reserved, watched: arch.WatchDirs, present: arch.Present, read: arch.Read,
+		name: arch.Family, program: "pacman", owns: true, reserved: arch.Reserved,
+		watched: arch.WatchDirs, present: arch.Present, read: arch.Read,
 	},
 	known{
 		name: flatpak.Family, program: "flatpak", watched: flatpak.WatchDirs, present: flatpak.Present,

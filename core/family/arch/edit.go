@@ -258,8 +258,8 @@ func Arrange(text []byte, upper, lower []string, ours func(path string) bool) []
 	return []byte(rest)
 }
 
-// dropBlocks adds to the lines that are to go the headings of our blocks, and the empty line that was written with each: behind one that stands
-// before other lines, before one at the end.
+// dropBlocks adds to the lines that are to go the headings of our blocks, and the empty line that was written with each: behind
+// one that stands before other lines, before one at the end.
 func dropBlocks(list []string, drop map[int]bool) {
 	for n, line := range list {
 		if strings.TrimSpace(line) == includesHead {
