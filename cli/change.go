@@ -318,7 +318,7 @@ func (a *app) policyPublish() *cobra.Command {
 				return err
 			}
 			if !diag.HasErrors(diags) {
-				_, more := policy.Load(f, time.Now())
+				_, more := policy.Published(f, time.Now()) // what the newest revision says already the service judges
 				diags = append(diags, more...)
 			}
 			if diag.HasErrors(diags) {

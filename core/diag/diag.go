@@ -38,6 +38,7 @@ type Diagnostic struct {
 	Message string `json:"message"`          // what is wrong and why
 	Remedy  string `json:"remedy,omitempty"` // what to do
 	Also    []Pos  `json:"also,omitempty"`   // other places that it is about
+	Newer   bool   `json:"-"`                // earlier versions took it: what was published then is read still
 }
 
 func (d Diagnostic) String() string {
@@ -63,6 +64,17 @@ func Sort(list []Diagnostic) {
 // HasErrors reports whether any diagnostic of the list is an error.
 func HasErrors(list []Diagnostic) bool {
 	return slices.ContainsFunc(list, func(d Diagnostic) bool { return d.Severity == Error })
+}
+
+// Borne is a list in which what earlier versions took is an error no more where borne holds for it.
+func Borne(list []Diagnostic, borne func(Diagnostic) bool) []Diagnostic {
+	out := slices.Clone(list)
+	for i := range out {
+		if out[i].Newer && borne(out[i]) {
+			out[i].Severity = Warning
+		}
+	}
+	return out
 }
 
 // Errors returns the errors of a list.

@@ -124,6 +124,19 @@ func (l *loader) report(code, severity string, at diag.Pos, message, remedy stri
 	l.out = append(l.out, diag.Diagnostic{Code: code, Severity: severity, Pos: at, Message: message, Remedy: remedy, Also: also})
 }
 
+// failNewly is fail for what earlier versions took.
+func (l *loader) failNewly(code string, at diag.Pos, message, remedy string) {
+	l.fail(code, at, message, remedy)
+	l.out[len(l.out)-1].Newer = true
+}
+
+// Published reads a folder that was published at a time, by this version or one before: what those took and this one refuses is read,
+// and warned of.
+func Published(folder Folder, at time.Time) (*Policy, []diag.Diagnostic) {
+	p, diags := Load(folder, at)
+	return p, diag.Borne(diags, func(diag.Diagnostic) bool { return true })
+}
+
 func (l *loader) fail(code string, at diag.Pos, message, remedy string, also ...diag.Pos) {
 	l.report(code, diag.Error, at, message, remedy, also...)
 }

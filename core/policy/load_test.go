@@ -284,3 +284,26 @@ func TestAPlaceIsTheSameHoweverLinesEnd(t *testing.T) {
 	require.GreaterOrEqual(t, len(unix), 2)
 	assert.Equal(t, unix, windows)
 }
+
+// What earlier versions took and this one refuses is an error where it comes new, and a warning in what was published then: its hosts go on
+// as they did.
+func TestWhatWasPublishedIsReadStill(t *testing.T) {
+	for name, x := range map[string][2]string{
+		"a name":               {"repositories:\n  saltmarsh:\n", "repositories:\n  main:\n    rpm: { url: \"https://x.example/\" }\n"},
+		"a pin":                {"suites: [stable]", "priority: 0, release: { origin: x }, suites: [stable]"},
+		"a login":              {"https://packages", "https://a4Zq9@tern@packages"},
+		"a blank":              {"/apt/", "/a pt/"},
+		"a blank that is none": {"suites: [stable]", "suites: [\"sta\\u00a0ble\"]"},
+	} {
+		text := strings.ReplaceAll(strings.Replace(good, x[0], x[1], 1), "repositories: [saltmarsh]", "repositories: ["+map[bool]string{true: "main", false: "saltmarsh"}[name == "a name"]+"]")
+		files := folder(t, map[string]string{"p.yaml": text})
+		_, diags := policy.Load(files, now)
+		require.True(t, diag.HasErrors(diags), name)
+		p, diags := policy.Published(files, now)
+		require.False(t, diag.HasErrors(diags), "%s: %v", name, diags)
+		require.NotEmpty(t, diags, name)
+		require.Len(t, p.Repositories, 1, name)
+	}
+	_, diags := policy.Published(folder(t, map[string]string{"p.yaml": strings.Replace(good, "suites: [stable]", "suites: [\"sta ble\"]", 1)}), now)
+	require.True(t, diag.HasErrors(diags), "what was never taken")
+}

@@ -231,7 +231,7 @@ func (l *loader) packageName(f field) *Text {
 	if !ok {
 		return nil
 	}
-	if t.Value == "" || unseen(t.Value) != "" || strings.ContainsAny(t.Value, "\"'[]#,;&|<>`\\()*?!") || strings.HasPrefix(t.Value, "-") {
+	if t.Value == "" || strings.ContainsAny(t.Value, " \t\n\"'[]#,;&|<>`\\()*?!") || strings.HasPrefix(t.Value, "-") {
 		l.fail("value", t.Pos, fmt.Sprintf("%s is %q", f.key, t.Value), "give the name of one package")
 		return nil
 	}
@@ -241,13 +241,12 @@ func (l *loader) packageName(f field) *Text {
 func (l *loader) words(f field) []Text {
 	list := l.list(f, f.key)
 	for _, t := range list {
-		if t.Value == "" || unseen(t.Value) != "" || strings.ContainsAny(t.Value, "\"[]#,") {
-			l.fail(
-				"value",
-				t.Pos,
-				fmt.Sprintf("%q cannot be one of %s", t.Value, f.key),
-				"use one word without blanks, quotes or brackets for each",
-			)
+		says, remedy := fmt.Sprintf("%q cannot be one of %s", t.Value, f.key), "use one word without blanks, quotes or brackets for each"
+		switch {
+		case t.Value == "" || strings.ContainsAny(t.Value, " \t\n\"[]#,"):
+			l.fail("value", t.Pos, says, remedy)
+		case unseen(t.Value) != "":
+			l.failNewly("value", t.Pos, says, remedy)
 		}
 	}
 	return list

@@ -137,7 +137,7 @@ func (l *loader) reservedNames(r *Repository) {
 	for _, some := range places {
 		for _, name := range slices.Sorted(maps.Keys(some)) {
 			if f, ok := families.Of(name); ok && some[name] != nil && f.Reserves(r.Name) {
-				l.fail("name", some[name].Pos,
+				l.failNewly("name", some[name].Pos,
 					fmt.Sprintf("to %s a section [%s] is none of a repository, so the repository %q would not be read", f.Program(), r.Name, r.Name),
 					"give it another name")
 			}
@@ -305,7 +305,7 @@ func (l *loader) noSecret(t Text) {
 			"take the password out, and change it: whoever reads the policy could read it",
 		)
 	case CheckURL(d) == nil && family.MaskURL(d) != d:
-		l.fail(
+		l.failNewly(
 			"secret",
 			t.Pos,
 			"a URL with a login stands in the policy",
@@ -363,7 +363,7 @@ func (l *loader) deb(f field) *Deb {
 		case "priority":
 			d.Priority = l.number(x, "priority")
 			if d.Priority != nil && *d.Priority == 0 {
-				l.fail("value", x.at, "the priority is 0, and with such a pin apt refuses to work at all",
+				l.failNewly("value", x.at, "the priority is 0, and with such a pin apt refuses to work at all",
 					"leave it out, or take 1 for what is to come last, or a number below 0 for what is never to be installed")
 			}
 		}

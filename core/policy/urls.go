@@ -153,6 +153,15 @@ func (l *loader) checkURL(t Text) {
 	}
 	if err := CheckURL(d); err != nil {
 		message := strings.Replace(err.Error(), strconv.Quote(family.MaskURL(d)), strconv.Quote(family.MaskURL(t.Value)), 1)
-		l.fail("value", t.Pos, message, "write it as https://HOST/PATH")
+		l.badURL(t, message, "write it as https://HOST/PATH")
+	}
+}
+
+// badURL refuses a URL; one that holds what nobody sees was taken once.
+func (l *loader) badURL(t Text, message, remedy string) {
+	if unseen(t.Value) != "" {
+		l.failNewly("value", t.Pos, message, remedy)
+	} else {
+		l.fail("value", t.Pos, message, remedy)
 	}
 }

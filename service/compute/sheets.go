@@ -61,7 +61,7 @@ func (c *Computer) Revision(ctx context.Context, number int64) (*resolve.Resolve
 		}
 		// It was checked when it was published; a key that has expired since
 		// does not make it another policy.
-		p, diags := policy.Load(folder, r.Created)
+		p, diags := policy.Published(folder, r.Created)
 		if diag.HasErrors(diags) {
 			return nil, fmt.Errorf("revision %d can no longer be read: %s", number, diags[0])
 		}

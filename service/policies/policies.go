@@ -3,6 +3,7 @@ package policies
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -82,6 +83,9 @@ type judgedAs struct {
 // prepare loads a folder and resolves it for every host that has sent a survey.
 func (s *Policies) prepare(ctx context.Context, folder policy.Folder) (out prepared, err error) {
 	p, diags := policy.Load(folder, s.Now())
+	if diags, err = s.borne(ctx, diags); err != nil {
+		return out, err
+	}
 	out = prepared{looked: Looked(p), diags: diags}
 	if diag.HasErrors(diags) {
 		return out, nil
@@ -136,6 +140,29 @@ func (s *Policies) prepare(ctx context.Context, folder policy.Folder) (out prepa
 		}
 	}
 	return out, nil
+}
+
+// borne are the diagnostics of a folder, in which what earlier versions took is no error where it stands in the newest revision already: a
+// key is withdrawn, and anything else mended, without mending that first.
+func (s *Policies) borne(ctx context.Context, diags []diag.Diagnostic) ([]diag.Diagnostic, error) {
+	if !slices.ContainsFunc(diags, func(d diag.Diagnostic) bool { return d.Newer }) {
+		return diags, nil
+	}
+	newest, err := s.Store.NewestRevision(ctx)
+	if errors.Is(err, store.ErrNotFound) {
+		return diags, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	files, err := s.filesOf(ctx, newest.Policy)
+	if err != nil {
+		return nil, err
+	}
+	_, stand := policy.Published(files, newest.Created)
+	return diag.Borne(diags, func(d diag.Diagnostic) bool {
+		return slices.ContainsFunc(stand, func(x diag.Diagnostic) bool { return x.Newer && x.Code == d.Code && x.Message == d.Message })
+	}), nil
 }
 
 // foresee judges pins by what the hosts' package manager has fetched.

@@ -54,6 +54,9 @@ func (s *Policies) PreviewFolder(ctx context.Context, in *FolderIn) (*api.Previe
 	}
 	return s.previewOf(ctx, source.Digest(canonical), func(ctx context.Context) (api.Preview, error) {
 		p, diags := policy.Load(in.Body.Files, s.Now())
+		if diags, err = s.borne(ctx, diags); err != nil {
+			return api.Preview{}, err
+		}
 		if diag.HasErrors(diags) {
 			return api.Preview{}, trouble(refusal.Invalid, "the policy has errors", diag.Errors(diags))
 		}
