@@ -102,8 +102,7 @@ func (a *app) wavesAhead(p api.Preview) {
 		a.out.Paint(view.Dim, more),
 	)
 	if kept := hosts - p.Changing; kept > 0 {
-		of := view.Count(kept, "of these would change", "of these would change")
-		a.out.Printf("  %s nothing: they have findings that it leaves as they are", of)
+		a.out.Printf("  %s nothing to change", view.Count(kept, "of these has", "of these have"))
 	}
 }
 

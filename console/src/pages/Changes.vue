@@ -103,7 +103,7 @@ const all = (r: Rollout) => Object.values(r.counts).reduce((a, b) => a + b, r.no
     </h1>
     <template v-if="newest && mayChange">
       <span v-if="asking" class="asking card" role="alertdialog" aria-label="Begin the rollout?">
-        <span>Carry revision {{ newest.number }} to {{ count(preview.data.value?.changing ?? 0, 'host', 'hosts') }}<template v-if="weakens.length">, <b class="bad">which weakens security</b></template>?<span v-if="wavesSay" class="soft"> In {{ count(waves.data.value?.wave_count ?? 0, 'wave', 'waves') }}: {{ wavesSay }}<template v-if="kept > 0">; {{ kept }} of them have findings that it leaves as they are</template>.</span><span v-if="waves.data.value?.took_over" class="warn"> Rollout {{ waves.data.value.took_over }}, which is held, makes way.</span></span>
+        <span>Carry revision {{ newest.number }} to {{ count(preview.data.value?.changing ?? 0, 'host', 'hosts') }}<template v-if="weakens.length">, <b class="bad">which weakens security</b></template>?<span v-if="wavesSay" class="soft"> In {{ count(waves.data.value?.wave_count ?? 0, 'wave', 'waves') }}: {{ wavesSay }}<template v-if="kept > 0">; {{ count(kept, 'of them has', 'of them have') }} nothing to change</template>.</span><span v-if="waves.data.value?.took_over" class="warn"> Rollout {{ waves.data.value.took_over }}, which is held, makes way.</span></span>
         <b v-if="meanwhile" class="warn">! Revision {{ meanwhile }} was published meanwhile; this carries revision {{ newest.number }}.</b>
         <el-button @click="leave">Not now</el-button>
         <el-button type="primary" :loading="busy" @click="begin">Begin it</el-button>
