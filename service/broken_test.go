@@ -55,7 +55,7 @@ func TestAnEditThatBreaksARefreshIsTakenBack(t *testing.T) {
 	}
 	good := r.Policy()
 	port := upstreamPort.FindSubmatch(good["policy.yaml"])[1]
-	asked := cell.Share(2)
+	asked := cell.Share(3)
 	for _, c := range brokenEdits {
 		if !asked() {
 			continue

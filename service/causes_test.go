@@ -51,7 +51,7 @@ func TestWhatPackageManagersSayIsUnderstood(t *testing.T) {
 	require.Zero(t, r.Carry().Counts["failed"])
 	const plover, saltmarsh, curlew = "metrics.plover.example", "packages.saltmarsh.example", "apps.curlew.example"
 	north, south := "north.fulmar.example", "south.fulmar.example"
-	asked := cell.Share(2)
+	asked := cell.Share(3)
 	for _, x := range []struct {
 		host    string
 		vendors []string

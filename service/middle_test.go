@@ -62,7 +62,7 @@ func TestTwoWhoPressAtOnce(t *testing.T) {
 	gateways(t, r, 3)
 	publish(t, r, withPlan(t, r, builtIn))
 	other := secondOperator(t, r)
-	drawn := cell.Share(3)
+	drawn := cell.Share(4)
 	for _, held := range []bool{false, true} {
 		for i, a := range levers {
 			for _, b := range levers[i:] {

@@ -84,7 +84,7 @@ func TestWhatTheFirstOfTwoMirrorsAnswers(t *testing.T) {
 	for _, h := range r.Carry().Hosts {
 		require.Equal(t, "done", string(h.State), "%s: %+v", h.Host, h.Report)
 	}
-	asked := cell.Share(3)
+	asked := cell.Share(5)
 	for fault, ends := range map[string]map[string]bool{ // by family: whether the first one ends it
 		"404":                 {},
 		standin.FaultWrongKey: {"deb": true, "rpm": true, "arch": true},

@@ -121,7 +121,7 @@ func state(t *testing.T, r *rig.Rig, host string) string {
 
 func TestOneDeadHostBlocksNobody(t *testing.T) {
 	t.Parallel()
-	r := rig.New(t, func(o *datafolder.Options) { o.Patience = 6 * time.Second })
+	r := rig.New(t, func(o *datafolder.Options) { o.Patience = 12 * time.Second })
 	dies := newPuppet(t, r, "gw-05.brinewick.test")
 	off := newPuppet(t, r, "gw-04.brinewick.test")
 	for _, p := range []*puppet{dies, off} {

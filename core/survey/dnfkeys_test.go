@@ -88,7 +88,7 @@ func TestSpoiltKeyFilesAreTakenAsTheRealDNFTakesThem(t *testing.T) {
 	defer func() { require.NoError(t, c.Close()) }()
 	bin, armour := dnfKey(t)
 	forms := slices.DeleteFunc(slices.Clone(keyforms.Names()), keyforms.Differs)
-	base, n, most := t.TempDir(), 0, cell.Rounds(2)
+	base, n, most := t.TempDir(), 0, cell.Rounds(1)
 	rapid.Check(t, func(rt *rapid.T) {
 		if n++; n > most {
 			return
