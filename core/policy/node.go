@@ -245,7 +245,7 @@ func (l *loader) words(f field) []Text {
 		switch {
 		case t.Value == "" || strings.ContainsAny(t.Value, " \t\n\"[]#,"):
 			l.fail("value", t.Pos, says, remedy)
-		case unseen(t.Value) != "":
+		case Unseen(t.Value) != "":
 			l.failNewly("value", t.Pos, says, remedy)
 		}
 	}

@@ -56,7 +56,7 @@ func CheckURL(u string) error {
 		return fmt.Errorf("the url %q has no scheme", told)
 	}
 	scheme = strings.ToLower(scheme)
-	if what := unseen(u); what != "" && scheme != "cdrom" { // a medium's title has blanks
+	if what := Unseen(u); what != "" && scheme != "cdrom" { // a medium's title has blanks
 		return fmt.Errorf("the url %q holds %s, which stands in a URL as %% and two digits", told, what)
 	}
 	if slices.Contains(local, scheme) {
@@ -106,8 +106,8 @@ func CheckURL(u string) error {
 	return nil
 }
 
-// unseen names the first character of a text that nobody sees, or that parts words; empty where there is none.
-func unseen(text string) string {
+// Unseen names the first character of a text that nobody sees, or that parts words; empty where there is none.
+func Unseen(text string) string {
 	for _, c := range text {
 		switch {
 		case c == ' ':
@@ -160,7 +160,7 @@ func (l *loader) checkURL(t Text) {
 
 // badURL refuses a URL; one that holds what nobody sees was taken once.
 func (l *loader) badURL(t Text, message, remedy string) {
-	if unseen(t.Value) != "" {
+	if Unseen(t.Value) != "" {
 		l.failNewly("value", t.Pos, message, remedy)
 	} else {
 		l.fail("value", t.Pos, message, remedy)

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"unicode"
 
 	"patientlantern.example/lantern/core/condition"
 	"patientlantern.example/lantern/core/policy"
@@ -18,7 +17,7 @@ func (w *writing) fill(list []policy.Text) []string {
 		if !ok {
 			continue
 		}
-		if v == "" || strings.ContainsFunc(v, func(c rune) bool { return unicode.IsSpace(c) || !unicode.IsGraphic(c) }) {
+		if v == "" || policy.Unseen(v) != "" {
 			w.fail(
 				"value",
 				t.Pos,
