@@ -150,15 +150,7 @@ func (g ground) carried(r *resolve.Resolver, was map[string]string, before *sour
 	}
 	have := g.read(was, res.Sheet, before)
 	plan := change.Compute(change.Input{Sheet: res.Sheet, Survey: &have.Survey, Texts: have.Texts, Before: before})
-	files = maps.Clone(was)
-	for _, e := range plan.Edits {
-		if e.Action == change.Remove {
-			delete(files, e.Path[1:])
-		} else {
-			files[e.Path[1:]] = string(e.New)
-		}
-	}
-	return res.Sheet, files, len(plan.Impossible) == 0
+	return res.Sheet, withEdits(was, plan.Edits), len(plan.Impossible) == 0
 }
 
 // Policies come after one another, whatever stands in them, and each is read as it says; when the last has gone, the host's files are those

@@ -177,20 +177,27 @@ func (g ground) sequence(rt *rapid.T) {
 		have := g.read(files, sheet, before)
 		plan := change.Compute(change.Input{Sheet: sheet, Survey: &have.Survey, Texts: have.Texts, Before: before})
 		require.Empty(rt, plan.Impossible)
-		was := maps.Clone(files)
-		for _, e := range plan.Edits {
-			if e.Action == change.Remove {
-				delete(files, e.Path[1:])
-			} else {
-				files[e.Path[1:]] = string(e.New)
-			}
-		}
+		was := files
+		files = withEdits(files, plan.Edits)
 		g.settled(rt, n, sheet, before, was, files)
 		now := g.read(files, sheet)
 		g.told(rt, plan, sheet, before, have.Survey.Sources, now.Survey.Sources)
 		carriesOut(rt, sheet, before, &have.Survey, &now.Survey)
 		before = sheet
 	}
+}
+
+// withEdits are files after some edits.
+func withEdits(was map[string]string, edits []change.FileEdit) map[string]string {
+	files := maps.Clone(was)
+	for _, e := range edits {
+		if e.Action == change.Remove {
+			delete(files, e.Path[1:])
+		} else {
+			files[e.Path[1:]] = string(e.New)
+		}
+	}
+	return files
 }
 
 // settled holds a host after a change against what the sheet says.

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/core/diag"
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -130,15 +131,16 @@ func plainHost(host string) bool {
 func (l *loader) siteMirror(s *Site, m SiteMirror) {
 	for _, t := range []Text{m.Of, m.At} {
 		l.noSecret(t)
+		told := family.MaskURL(t.Value)
 		switch err := CheckURL(t.Value); {
 		case err != nil:
 			l.badURL(t, err.Error(), "write it as https://HOST/PATH/")
 			return
 		case strings.ContainsAny(t.Value, "?#$"):
-			l.fail("value", t.Pos, fmt.Sprintf("%q is no beginning of a URL", t.Value), "write scheme, host and path alone, as https://HOST/PATH/")
+			l.fail("value", t.Pos, fmt.Sprintf("%q is no beginning of a URL", told), "write scheme, host and path alone, as https://HOST/PATH/")
 			return
 		case !strings.HasSuffix(t.Value, "/"):
-			l.fail("value", t.Pos, fmt.Sprintf("%q does not end in a slash, so it would fit other places too", t.Value), "end it with /")
+			l.fail("value", t.Pos, fmt.Sprintf("%q does not end in a slash, so it would fit other places too", told), "end it with /")
 			return
 		}
 	}
@@ -156,13 +158,13 @@ func (l *loader) siteList(s *Site, m SiteMirror) {
 		}
 	}
 	if strings.ContainsAny(m.At.Value, "?#") {
-		l.fail("value", m.At.Pos, fmt.Sprintf("%q is no base URL", m.At.Value),
+		l.fail("value", m.At.Pos, fmt.Sprintf("%q is no base URL", family.MaskURL(m.At.Value)),
 			"write where the repodata folder stands, as http://HOST/PATH/$releasever/$basearch/")
 		return
 	}
 	for _, x := range s.Lists {
 		if _, fits := source.FitsVariables(x.Of.Value, m.Of.Value); fits && x.List == m.List {
-			l.fail("value", m.Of.Pos, fmt.Sprintf("%s says already what takes the place of %q", x.Of.Pos, m.Of.Value), "say it once")
+			l.fail("value", m.Of.Pos, fmt.Sprintf("%s says already what takes the place of %q", x.Of.Pos, family.MaskURL(m.Of.Value)), "say it once")
 			return
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"patientlantern.example/lantern/core/condition"
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/policy"
 )
 
@@ -21,7 +22,8 @@ func (w *writing) fill(list []policy.Text) []string {
 			w.fail(
 				"value",
 				t.Pos,
-				fmt.Sprintf("%q comes to %q for the host %s, which cannot stand in a source", t.Value, v, w.host.Name),
+				fmt.Sprintf("%q comes to %q for the host %s, which cannot stand in a source",
+					family.MaskURL(t.Value), family.MaskURL(v), w.host.Name),
 				"use a fact that the host has, or a case",
 			)
 		} else {

@@ -258,7 +258,7 @@ func (w *writing) place(def *policy.Place, program, forbidden string) (u string,
 		w.fail(
 			"value",
 			def.URL.Pos,
-			fmt.Sprintf("%q comes to %q, which %s would not take as it is", def.URL.Value, u, program),
+			fmt.Sprintf("%q comes to %q, which %s would not take as it is", family.MaskURL(def.URL.Value), family.MaskURL(u), program),
 			"use ${os.major}, ${arch} and the like, which are filled in here",
 		)
 		u = ""

@@ -82,8 +82,8 @@ type judgedAs struct {
 
 // prepare loads a folder and resolves it for every host that has sent a survey.
 func (s *Policies) prepare(ctx context.Context, folder policy.Folder) (out prepared, err error) {
-	p, diags := policy.Load(folder, s.Now())
-	if diags, err = s.borne(ctx, diags); err != nil {
+	p, diags, err := s.load(ctx, folder)
+	if err != nil {
 		return out, err
 	}
 	out = prepared{looked: Looked(p), diags: diags}
@@ -142,25 +142,26 @@ func (s *Policies) prepare(ctx context.Context, folder policy.Folder) (out prepa
 	return out, nil
 }
 
-// borne are the diagnostics of a folder, in which what earlier versions took is no error where it stands in the newest revision already: a
-// key is withdrawn, and anything else mended, without mending that first.
-func (s *Policies) borne(ctx context.Context, diags []diag.Diagnostic) ([]diag.Diagnostic, error) {
+// load reads a folder. What earlier versions took is no error where it stands in the newest revision already: a key is withdrawn,
+// and anything else mended, without mending that first.
+func (s *Policies) load(ctx context.Context, folder policy.Folder) (p *policy.Policy, diags []diag.Diagnostic, err error) {
+	p, diags = policy.Load(folder, s.Now())
 	if !slices.ContainsFunc(diags, func(d diag.Diagnostic) bool { return d.Newer }) {
-		return diags, nil
+		return p, diags, nil
 	}
 	newest, err := s.Store.NewestRevision(ctx)
 	if errors.Is(err, store.ErrNotFound) {
-		return diags, nil
+		return p, diags, nil
 	}
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	files, err := s.filesOf(ctx, newest.Policy)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	_, stand := policy.Published(files, newest.Created)
-	return diag.Borne(diags, func(d diag.Diagnostic) bool {
+	return p, diag.Borne(diags, func(d diag.Diagnostic) bool {
 		return slices.ContainsFunc(stand, func(x diag.Diagnostic) bool { return x.Newer && x.Code == d.Code && x.Message == d.Message })
 	}), nil
 }

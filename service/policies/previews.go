@@ -53,8 +53,8 @@ func (s *Policies) PreviewFolder(ctx context.Context, in *FolderIn) (*api.Previe
 		return nil, err
 	}
 	return s.previewOf(ctx, source.Digest(canonical), func(ctx context.Context) (api.Preview, error) {
-		p, diags := policy.Load(in.Body.Files, s.Now())
-		if diags, err = s.borne(ctx, diags); err != nil {
+		p, diags, err := s.load(ctx, in.Body.Files)
+		if err != nil {
 			return api.Preview{}, err
 		}
 		if diag.HasErrors(diags) {

@@ -261,27 +261,21 @@ func Arrange(text []byte, upper, lower []string, ours func(path string) bool) []
 // dropBlocks adds to the lines that are to go the headings of our blocks, and the empty line that was written with each: behind
 // one that stands before other lines, before one at the end.
 func dropBlocks(list []string, drop map[int]bool) {
-	for n, line := range list {
-		if strings.TrimSpace(line) == includesHead {
-			drop[n+1] = true
-		}
-	}
 	empty := func(n int) bool { return n >= 1 && n <= len(list) && strings.TrimSpace(list[n-1]) == "" }
 	for n := 1; n <= len(list); n++ {
-		if !drop[n] || strings.TrimSpace(list[n-1]) != includesHead {
+		if strings.TrimSpace(list[n-1]) != includesHead {
 			continue
 		}
-		from, to := n, n
-		for drop[to+1] {
+		to := n
+		for drop[n] = true; drop[to+1]; {
 			to++
 		}
 		switch {
-		case to == len(list) && empty(from-1):
-			drop[from-1] = true
+		case to == len(list) && empty(n-1):
+			drop[n-1] = true
 		case empty(to + 1):
 			drop[to+1] = true
 		}
-		n = to
 	}
 }
 
