@@ -151,6 +151,7 @@ func (a *app) patch(text string) {
 
 // adopted prints or writes what would be added.
 func (a *app) adopted(folder string, res *learn.Result, write bool) error {
+	a.notes(a.errOut, res.Notes)
 	names := slices.Sorted(maps.Keys(res.Files))
 	if !write {
 		var patch strings.Builder

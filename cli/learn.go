@@ -31,7 +31,7 @@ func (a *app) policyLearn() *cobra.Command {
 			if err := emptyFolder(args[0]); err != nil {
 				return err
 			}
-			hosts, err := a.learnFrom(cmd.Context(), from)
+			hosts, not, err := a.learnFrom(cmd.Context(), from)
 			if err != nil {
 				return err
 			}
@@ -50,7 +50,7 @@ func (a *app) policyLearn() *cobra.Command {
 					return err
 				}
 			}
-			if done, err := a.json(res); done {
+			if done, err := a.json(learntPolicy{*res, append([]string{}, not.Missing...), append([]string{}, not.Silent...)}); done {
 				return err
 			}
 			a.out.Printf(
@@ -62,9 +62,8 @@ func (a *app) policyLearn() *cobra.Command {
 				view.Count(res.Keys, "key", "keys"),
 				args[0],
 			)
-			for _, n := range res.Notes {
-				a.out.Printf("%s %s: %s", a.out.Paint(view.Yellow, "!"), n.Host, n.Message)
-			}
+			not.told(a.out)
+			a.notes(a.out, res.Notes)
 			a.out.Printf("Next: read and edit it, then lantern policy check %s", args[0])
 			return nil
 		},
@@ -74,21 +73,41 @@ func (a *app) policyLearn() *cobra.Command {
 	return cmd
 }
 
+// learntPolicy is what policy learn says as JSON.
+type learntPolicy struct {
+	learn.Result
+	Missing []string `json:"missing" doc:"Hosts that have sent no survey, and are not in it"`
+	Silent  []string `json:"silent"  doc:"Hosts of which it is what they had when they were heard last"`
+}
+
 // learnFrom reads saved surveys, or those of the fleet.
-func (a *app) learnFrom(ctx context.Context, from string) ([]saved.Snapshot, error) {
+func (a *app) learnFrom(ctx context.Context, from string) (out []saved.Snapshot, not unheard, err error) {
 	if from != "" {
-		return surveys(from)
+		out, err = surveys(from)
+		return out, not, err
 	}
 	p := a.counting("reading the fleet's surveys", 0)
 	defer p.stop()
-	var out []saved.Snapshot
-	if _, err := a.eachSurvey(ctx, client.List{}, p, func(s saved.Snapshot) error { out = append(out, s); return nil }); err != nil {
-		return nil, err
+	not, err = a.eachSurvey(ctx, client.List{}, p, func(s saved.Snapshot) error { out = append(out, s); return nil })
+	if err == nil && len(out) == 0 {
+		err = no("no host has sent a survey yet")
 	}
-	if len(out) == 0 {
-		return nil, no("no host has sent a survey yet")
+	return out, not, err
+}
+
+// notes says each thing that people should look at once, with the hosts that it is so on.
+func (a *app) notes(p *view.Out, list []learn.Note) {
+	hosts := map[string][]string{}
+	var order []string
+	for _, n := range list {
+		if hosts[n.Message] == nil {
+			order = append(order, n.Message)
+		}
+		hosts[n.Message] = append(hosts[n.Message], n.Host)
 	}
-	return out, nil
+	for _, m := range order {
+		p.Printf("%s%s: %s", p.Paint(view.Yellow, "! "), someNames(hosts[m], 6), m)
+	}
 }
 
 // without leaves hosts out, by full or short name.

@@ -195,32 +195,58 @@ func (a *app) surveySave() *cobra.Command {
 	return cmd
 }
 
-// eachSurvey hands out the last survey of each host of the fleet, and lists the hosts
-// that have sent none.
-func (a *app) eachSurvey(ctx context.Context, of client.List, p *progress, take func(saved.Snapshot) error) (silent []string, err error) {
+// eachSurvey hands out the last survey of each host of the fleet, and lists the hosts that have sent none, and those of which it is not
+// of today.
+func (a *app) eachSurvey(ctx context.Context, of client.List, p *progress, take func(saved.Snapshot) error) (not unheard, err error) {
 	for of.Page, of.PerPage = 1, 500; ; of.Page++ {
 		page, err := a.client().Hosts(ctx, of)
 		if err != nil {
-			return silent, err
+			return not, err
 		}
 		p.all.Store(int64(page.Total))
 		for _, h := range page.Hosts {
 			p.done.Add(1)
 			if h.OS == "" {
-				silent = append(silent, h.Name)
+				not.Missing = append(not.Missing, h.Name)
 				continue
+			}
+			if h.State == api.StateSilent {
+				not.Silent = append(not.Silent, h.Name)
 			}
 			s, err := a.client().Survey(ctx, h.Name)
 			if err == nil {
 				err = take(s)
 			}
 			if err != nil {
-				return silent, err
+				return not, err
 			}
 		}
 		if page.Next == 0 {
-			return silent, nil
+			return not, nil
 		}
+	}
+}
+
+// unheard are hosts of which surveys tell nothing, or nothing of today.
+type unheard struct{ Missing, Silent []string }
+
+// told says them.
+func (n unheard) told(p *view.Out) {
+	if len(n.Missing) > 0 {
+		p.Printf(
+			"%s%s sent none yet: %s",
+			p.Paint(view.Yellow, "? "),
+			view.Count(len(n.Missing), "host has", "hosts have"),
+			someNames(n.Missing, 8),
+		)
+	}
+	if len(n.Silent) > 0 {
+		p.Printf(
+			"%s%s silent, and had this when heard last: %s",
+			p.Paint(view.Yellow, "? "),
+			view.Count(len(n.Silent), "host is", "hosts are"),
+			someNames(n.Silent, 8),
+		)
 	}
 }
 
@@ -229,13 +255,14 @@ type savedSurveys struct {
 	Folder  string   `json:"folder"`
 	Saved   int      `json:"saved"`
 	Missing []string `json:"missing" doc:"Hosts that have sent none"`
+	Silent  []string `json:"silent"  doc:"Hosts of which it is what they had when they were heard last"`
 }
 
 func (a *app) saveSurveys(ctx context.Context, dir string, of client.List) error {
 	p := a.counting("saving surveys", 0)
 	defer p.stop()
 	count := 0
-	silent, err := a.eachSurvey(ctx, of, p, func(s saved.Snapshot) error {
+	not, err := a.eachSurvey(ctx, of, p, func(s saved.Snapshot) error {
 		text, err := json.MarshalIndent(s, "", "  ")
 		if err != nil {
 			return err
@@ -253,12 +280,10 @@ func (a *app) saveSurveys(ctx context.Context, dir string, of client.List) error
 		return err
 	}
 	p.stop()
-	if done, err := a.json(savedSurveys{dir, count, append([]string{}, silent...)}); done {
+	if done, err := a.json(savedSurveys{dir, count, append([]string{}, not.Missing...), append([]string{}, not.Silent...)}); done {
 		return err
 	}
 	a.out.Printf("%s saved in %s.", view.Count(count, "survey", "surveys"), dir)
-	if len(silent) > 0 {
-		a.out.Printf("%s sent none yet: %s", view.Count(len(silent), "host has", "hosts have"), someNames(silent, 8))
-	}
+	not.told(a.out)
 	return nil
 }

@@ -9,7 +9,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"patientlantern.example/lantern/api"
-	"patientlantern.example/lantern/core/learn"
 	"patientlantern.example/lantern/core/names"
 	"patientlantern.example/lantern/core/reason"
 	"patientlantern.example/lantern/core/source"
@@ -41,7 +40,7 @@ var answers = map[string]answer{
 	"waiver list": of[api.WaiverPage](), "waiver add": of[listed[api.Waiver]](), "waiver end": of[did](),
 	"survey save": of[savedSurveys](), "drift": of[api.FindingGroupPage](), "heal": of[api.Rollout](),
 	"explain": each[reason.Explanation](), "read": of[source.Survey](),
-	"policy new": of[filesWritten](), "policy learn": of[learn.Result](), "policy adopt": of[patchText](),
+	"policy new": of[filesWritten](), "policy learn": of[learntPolicy](), "policy adopt": of[patchText](),
 	"policy check": of[api.CheckResult](), "policy test": of[listed[reason.Expected]](), "policy preview": of[api.Preview](),
 	"policy publish": of[api.Revision](), "policy restore": of[api.Revision](), "policy fetch": of[filesWritten](),
 	"policy compare": of[comparison](), "policy format": of[listed[formatResult]](), "policy codes": of[listed[codeRow]](),

@@ -81,7 +81,7 @@ func (f *Facts) Get(name string) (value string, ok bool) {
 		if facts[i].name == name {
 			switch v := facts[i].get(f).(type) {
 			case int64:
-				if strings.HasPrefix(name, "os.") && f.Traits.OS.Version == "" { // a number of no version
+				if strings.HasPrefix(name, "os.") && digits(f.Traits.OS.Version) == "" { // a number of no version, or of a word
 					return "", true
 				}
 				return strconv.FormatInt(v, 10), true
@@ -93,14 +93,19 @@ func (f *Facts) Get(name string) (value string, ok bool) {
 	return "", false
 }
 
-// number returns the nth dot-separated number of a version, 0 where there is none.
+// number returns the nth dot-separated number of a version, 0 where there is none: 9 of "9-beta.1".
 func number(version string, n int) int64 {
 	parts := strings.Split(version, ".")
 	if n >= len(parts) {
 		return 0
 	}
-	v, _ := strconv.ParseInt(parts[n], 10, 64)
+	v, _ := strconv.ParseInt(digits(parts[n]), 10, 64)
 	return v
+}
+
+// digits are those that a text begins with.
+func digits(text string) string {
+	return text[:len(text)-len(strings.TrimLeft(text, "0123456789"))]
 }
 
 // Compiler compiles expressions, each text once.

@@ -40,7 +40,7 @@ func Adopt(folder policy.Folder, hosts []saved.Snapshot, at Place, now time.Time
 	if diag.HasErrors(diags) {
 		return nil, fmt.Errorf("the folder has an error: %s", diag.Errors(diags)[0])
 	}
-	l := &learner{keys: map[string]*key{}, plain: map[string]bool{}, unchecked: map[string]bool{}}
+	l := newLearner(nil)
 	without, err := l.only(p, hosts, at)
 	if err != nil {
 		return nil, err
@@ -61,7 +61,7 @@ func Adopt(folder policy.Folder, hosts []saved.Snapshot, at Place, now time.Time
 			l.keys[fpr].name = unique(l.keys[fpr].name, taken)
 		}
 	}
-	for range 4 {
+	for {
 		files, err := l.added(folder, p, known)
 		if err != nil {
 			return nil, err
@@ -70,14 +70,17 @@ func Adopt(folder policy.Folder, hosts []saved.Snapshot, at Place, now time.Time
 		maps.Copy(whole, files)
 		with, diags := policy.Load(whole, now)
 		if diag.HasErrors(diags) {
-			if l.spoiled(diags) {
+			if l.spoiled(files, diags) {
 				continue
 			}
 			return nil, fmt.Errorf("the policy cannot say it: %s", diag.Errors(diags)[0])
 		}
-		left, again := l.left(with, hosts, at)
-		if again {
+		left, trouble, again := l.left(with, hosts, at)
+		if again || len(trouble) > 0 && l.spoiled(files, trouble) {
 			continue
+		}
+		if _, had := (&learner{hosts: hosts}).check(p); len(trouble) > len(had) {
+			return nil, fmt.Errorf("the policy cannot say it: %s", trouble[len(trouble)-1])
 		}
 		if len(left) > 0 {
 			return nil, fmt.Errorf("the policy cannot say it whole; it would still be found: %s", left[0])
@@ -91,7 +94,6 @@ func Adopt(folder policy.Folder, hosts []saved.Snapshot, at Place, now time.Time
 			Without:      without,
 		}, nil
 	}
-	return nil, errors.New("no way was found to say it in the policy")
 }
 
 // only keeps of each host the sources that are meant and that the policy does not list. Hosts that have none
@@ -102,7 +104,8 @@ func (l *learner) only(p *policy.Policy, hosts []saved.Snapshot, at Place) (with
 		h := hosts[i]
 		meant := map[int]bool{} // by line
 		for _, f := range drift.Compare(r.Resolve(hostOf(&hosts[i])).Sheet, &h.Survey) {
-			if f.File == at.File && (at.Line == 0 || at.Line == f.Line) && (f.Class == drift.UnlistedSource || f.Class == drift.ChecksWeakened) {
+			if f.File == at.File && (at.Line == 0 || at.Line == f.Line) &&
+				(f.Class == drift.UnlistedSource || f.Class == drift.ChecksWeakened) {
 				meant[f.Line] = true
 			}
 		}
@@ -158,6 +161,10 @@ func (l *learner) added(folder policy.Folder, p *policy.Policy, known map[string
 		names = append(names, q(l.hosts[i].Host))
 	}
 	slices.Sort(names)
+	g := &grouping{learner: l, groups: map[string]string{}}
+	for name := range p.Groups {
+		g.groups[name] = "" // taken
+	}
 	b.WriteString("# Taken over as it stood on " + names[0])
 	if len(names) > 1 {
 		fmt.Fprintf(&b, " and %d more", len(names)-1)
@@ -165,15 +172,21 @@ func (l *learner) added(folder policy.Folder, p *policy.Policy, known map[string
 	b.WriteString(". Hold the fingerprints of keys against what the vendor publishes.\nformat: patient-lantern/1\n\n")
 	l.addKeys(&b, out, known)
 	b.WriteString("repositories:\n")
-	var repositories []string
+	entries := &entries{}
 	for _, r := range l.repositories {
 		l.repository(&b, r)
-		repositories = append(repositories, r.name)
+		e := entries.at(list(g.names(r.hosts)), len(r.hosts))
+		e.repositories = append(e.repositories, r.name)
+		entries.settings(l, r, func(hosts []int) string { return list(g.names(hosts)) })
 	}
-	fmt.Fprintf(&b, "\nassign:\n  - to: [%s]\n    repositories: %s\n", strings.Join(names, ", "), list(repositories))
-	file := repositories[0] + ".yaml"
+	b.WriteByte('\n')
+	maps.DeleteFunc(g.groups, func(_, says string) bool { return says == "" })
+	g.write(&b)
+	entries.write(&b)
+	first := l.repositories[0].name
+	file := first + ".yaml"
 	for n := 2; folder[file] != nil; n++ {
-		file = fmt.Sprintf("%s-%d.yaml", repositories[0], n)
+		file = fmt.Sprintf("%s-%d.yaml", first, n)
 	}
 	tidy, err := policy.Tidy([]byte(b.String()))
 	if err != nil {
@@ -204,15 +217,15 @@ func (l *learner) addKeys(b *strings.Builder, out policy.Folder, known map[strin
 	b.WriteByte('\n')
 }
 
-// left are the findings that would still be there; again says that it was said in another
-// way, which is to be tried.
-func (l *learner) left(p *policy.Policy, hosts []saved.Snapshot, at Place) (left []string, again bool) {
+// left are the findings that would still be there, and what keeps the policy from being said to a host; again says that it was said in
+// another way, which is to be tried.
+func (l *learner) left(p *policy.Policy, hosts []saved.Snapshot, at Place) (left []string, trouble []diag.Diagnostic, again bool) {
 	ours := map[string]bool{}
 	for _, r := range l.repositories {
 		ours[r.name] = true
 	}
-	full := &learner{hosts: hosts}
-	for host, found := range full.check(p) {
+	found, trouble := (&learner{hosts: hosts}).check(p)
+	for host, found := range found {
 		for _, f := range found {
 			switch {
 			case ours[f.Repository] && f.Class == drift.ChecksWeakened && !l.unchecked[f.Repository]:
@@ -225,5 +238,5 @@ func (l *learner) left(p *policy.Policy, hosts []saved.Snapshot, at Place) (left
 		}
 	}
 	slices.Sort(left)
-	return left, again
+	return left, trouble, again
 }

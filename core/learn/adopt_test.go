@@ -1,6 +1,7 @@
 package learn_test
 
 import (
+	"fmt"
 	"maps"
 	"os"
 	"path/filepath"
@@ -139,4 +140,22 @@ func TestOfManyHostsThoseThatHaveItGetIt(t *testing.T) {
 	_, err = learn.Adopt(base(t), hosts, learn.Place{File: "/etc/apt/sources.list.d/none.list"}, now)
 	assert.ErrorIs(t, err, learn.ErrNothing)
 	assert.ErrorContains(t, err, "none of the 3 hosts")
+}
+
+// Hosts of one file may follow several series, and have names without a dot.
+func TestHostsThatFollowOtherSeriesAreTakenTogether(t *testing.T) {
+	const own = "deb [signed-by=/usr/share/keyrings/plover.asc] https://own.example/%s.x stable main\n"
+	hosts := []saved.Snapshot{
+		with(t, "gw-01", "/etc/apt/sources.list.d/own.list", fmt.Sprintf(own, "8")),
+		with(t, "gw-02", "/etc/apt/sources.list.d/own.list", fmt.Sprintf(own, "9")),
+		with(t, "gw-03", "/etc/apt/sources.list.d/own.list", fmt.Sprintf(own, "8")),
+	}
+	hosts[1].Host = "gw-two"
+	res, err := learn.Adopt(base(t), hosts, learn.Place{File: "/etc/apt/sources.list.d/own.list"}, now)
+	require.NoError(t, err)
+	require.Contains(t, res.Files, "own.yaml")
+	text := string(res.Files["own.yaml"])
+	assert.Contains(t, text, "groups:\n  gw-two: { hosts: [gw-two] }\n")
+	assert.Contains(t, text, `deb: { url: "https://own.example/${series}", suites: [stable], components: [main] }`)
+	assert.Contains(t, text, "assign:\n  - to: [gw-01.brinewick.test, gw-03.brinewick.test, gw-two]\n    repositories: [own]\n\n  - to: [gw-two]\n    settings: { own.series: \"9.x\" }\n")
 }

@@ -58,12 +58,28 @@ func (l *learner) folder() policy.Folder {
 		}
 	}
 	taken := map[string]bool{baseName: true}
-	l.repositories = nil
+	l.repositories, l.notes = nil, nil
 	if r := l.base(own, taken); r != nil {
 		l.repositories = append([]*repository{r}, l.repositories...)
 	}
+	l.repositories = slices.DeleteFunc(l.repositories, l.leavesOut)
 	l.vendors(l.bunches(rest), taken)
 	return l.write()
+}
+
+// leavesOut reports whether the policy cannot say a repository, which is noted of its hosts.
+func (l *learner) leavesOut(r *repository) bool {
+	why := l.unsaid[r.name]
+	if why == "" {
+		return false
+	}
+	for _, h := range r.hosts {
+		l.notes = append(
+			l.notes,
+			Note{l.hosts[h].Host, fmt.Sprintf("what would be the repository %s cannot be said in the policy: %s", r.name, why)},
+		)
+	}
+	return true
 }
 
 // of lists the followed hosts of a family.
@@ -195,7 +211,9 @@ func (l *learner) components(p *part, have map[int][]string) {
 	}
 	p.more = map[string][]string{}
 	for k, list := range byKind {
-		if more := slices.DeleteFunc(slices.Clone(list), func(c string) bool { return slices.Contains(p.components, c) }); len(more) > 0 {
+		if more := slices.DeleteFunc(slices.Clone(list), func(c string) bool { return slices.Contains(p.components, c) }); len(
+			more,
+		) > 0 {
 			p.more[k] = more
 		}
 	}
@@ -394,6 +412,12 @@ func (l *learner) add(list []*bunch, taken map[string]bool) {
 				},
 			)
 		}
+		return
+	}
+	if p := r.parts[deb.Family]; p != nil && holdsAccess(p.url) && l.unsaid[r.name] == "" {
+		l.unsaid[r.name] = "a login stands in its URL, and a policy holds none"
+	}
+	if l.leavesOut(r) {
 		return
 	}
 	if !r.inPlace {

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"patientlantern.example/lantern/core/condition"
 	"patientlantern.example/lantern/core/saved"
 )
 
@@ -15,11 +16,11 @@ type fact struct{ name, value string }
 
 // facts lists them, the most telling first: a codename says more than a number.
 func facts(h *saved.Snapshot) []fact {
-	out := []fact{
-		{"os.codename", h.Traits.OS.Codename},
-		{"arch", h.Traits.Arch},
-		{"os.major", major(h.Traits.OS.Version)},
-		{"os.version", h.Traits.OS.Version},
+	all := condition.Facts{Traits: &h.Traits}
+	var out []fact
+	for _, name := range []string{"os.codename", "arch", "os.major", "os.version"} {
+		value, _ := all.Get(name)
+		out = append(out, fact{name, value})
 	}
 	return slices.DeleteFunc(out, func(f fact) bool { return f.value == "" })
 }
@@ -86,7 +87,7 @@ func factor(all []saved.Snapshot, hosts []int, texts []string, setting string) t
 			same = same && cut[i][n] == cut[0][n]
 		}
 		if same && !natural(all, hosts, cut[0][n]) {
-			text.WriteString(cut[0][n])
+			text.WriteString(literal(cut[0][n]))
 			continue
 		}
 		if name := explains(all, hosts, cut, n); name != "" {
@@ -94,7 +95,7 @@ func factor(all []saved.Snapshot, hosts []int, texts []string, setting string) t
 			continue
 		}
 		if same {
-			text.WriteString(cut[0][n])
+			text.WriteString(literal(cut[0][n]))
 			continue
 		}
 		values := map[int]string{}
@@ -114,6 +115,17 @@ func factor(all []saved.Snapshot, hosts []int, texts []string, setting string) t
 		text.WriteString("${" + name + "}")
 	}
 	out.text = text.String()
+	return out
+}
+
+// literal writes a text as the policy takes it where names in braces are filled in.
+func literal(text string) string { return strings.ReplaceAll(text, "${", "$${") }
+
+func literals(texts []string) []string {
+	out := make([]string, len(texts))
+	for i, t := range texts {
+		out[i] = literal(t)
+	}
 	return out
 }
 

@@ -3,12 +3,14 @@
 package learn
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
 	"time"
 
+	"patientlantern.example/lantern/core/condition"
 	"patientlantern.example/lantern/core/diag"
 	"patientlantern.example/lantern/core/drift"
 	"patientlantern.example/lantern/core/keyring"
@@ -38,33 +40,28 @@ type Note struct {
 // Learn derives a policy. Compared with the same surveys it finds no drift on any of
 // the hosts; what is peculiar to one of them is noted.
 func Learn(hosts []saved.Snapshot, now time.Time) (*Result, error) {
-	l := &learner{hosts: hosts, keys: map[string]*key{}, plain: map[string]bool{}, unchecked: map[string]bool{}}
+	l := newLearner(hosts)
 	l.collectKeys()
-	for range 4 {
-		l.notes = nil
+	for { // each time something is said in another way, which happens once to each of it
 		folder := l.folder()
 		p, diags := policy.Load(folder, now)
 		if diag.HasErrors(diags) {
-			if l.spoiled(diags) {
+			if l.spoiled(folder, diags) {
 				continue
 			}
-			return nil, fmt.Errorf("the policy that was learnt has an error, which is a fault of this program: %s", diag.Errors(diags)[0])
+			return nil, fmt.Errorf(
+				"the policy that was learnt has an error, which is a fault of this program: %s",
+				diag.Errors(diags)[0],
+			)
 		}
-		again := false
-		for host, found := range l.check(p) {
-			for _, f := range found {
-				if f.Class == drift.ChecksWeakened && f.Repository != "" && !l.unchecked[f.Repository] {
-					l.unchecked[f.Repository], again = true, true
-					continue
-				}
-				if f.Repository != "" && f.Repository != baseName && !l.plain[f.Repository] {
-					l.plain[f.Repository], again = true, true // say it in place instead
-				} else {
-					l.notes = append(l.notes, Note{host, fmt.Sprintf("%s:%d %s", f.File, f.Line, f.Message)})
-				}
+		found, trouble := l.check(p)
+		if len(trouble) > 0 {
+			if l.spoiled(folder, trouble) {
+				continue
 			}
+			return nil, fmt.Errorf("the policy that was learnt cannot be carried, which is a fault of this program: %s", trouble[0])
 		}
-		if again {
+		if l.otherwise(found) {
 			continue
 		}
 		out := &Result{
@@ -82,26 +79,42 @@ func Learn(hosts []saved.Snapshot, now time.Time) (*Result, error) {
 		slices.SortStableFunc(out.Notes, func(a, b Note) int { return strings.Compare(a.Host, b.Host) })
 		return out, nil
 	}
-	return nil, fmt.Errorf("no policy was found that gives no drift for these %d hosts; leave out those that are peculiar", len(hosts))
 }
 
-// check compares a policy with the surveys that it was learnt from.
-func (l *learner) check(p *policy.Policy) map[string][]drift.Finding {
-	out := map[string][]drift.Finding{}
+// otherwise is what is to be said in another way because of what would be found; what cannot be is noted.
+func (l *learner) otherwise(all map[string][]drift.Finding) (again bool) {
+	for host, found := range all {
+		for _, f := range found {
+			switch {
+			case f.Class == drift.ChecksWeakened && f.Repository != "" && !l.unchecked[f.Repository]:
+				l.unchecked[f.Repository], again = true, true
+			case f.Repository != "" && f.Repository != baseName && !l.plain[f.Repository]:
+				l.plain[f.Repository], again = true, true // say it in place instead
+			case f.Class == drift.MissingSource && f.Repository != "" && f.Repository != baseName && l.unsaid[f.Repository] == "":
+				l.unsaid[f.Repository], again = "its entries cannot be told from others by what a policy may say of them", true
+			default:
+				l.notes = append(l.notes, Note{host, fmt.Sprintf("%s:%d %s", f.File, f.Line, f.Message)})
+			}
+		}
+	}
+	return again
+}
+
+// check compares a policy with the surveys that it was learnt from; trouble is what keeps it from being said to a host.
+func (l *learner) check(p *policy.Policy) (out map[string][]drift.Finding, trouble []diag.Diagnostic) {
+	out = map[string][]drift.Finding{}
 	r := resolve.New(p)
 	for i := range l.hosts {
 		h := &l.hosts[i]
 		res := r.Resolve(hostOf(h))
-		for _, d := range res.Trouble {
-			out[h.Host] = append(out[h.Host], drift.Finding{Class: drift.Refused, File: d.File, Line: d.Line, Message: d.Message})
-		}
+		trouble = append(trouble, res.Trouble...)
 		if len(res.Trouble) == 0 {
 			if found := drift.Compare(res.Sheet, &h.Survey); len(found) > 0 {
 				out[h.Host] = found
 			}
 		}
 	}
-	return out
+	return out, trouble
 }
 
 // hostOf is a host as resolving sees it.
@@ -111,29 +124,64 @@ func hostOf(h *saved.Snapshot) resolve.Host {
 	return resolve.Host{Name: h.Host, Class: fmt.Sprint(t, h.Labels), Labels: h.Labels, Traits: &h.Traits}
 }
 
-// spoiled says in place what a diagnostic is about, where that may help.
-func (l *learner) spoiled(diags []diag.Diagnostic) bool {
-	helped := false
+// spoiled says in place what a diagnostic is about, and not at all what cannot be said so either.
+func (l *learner) spoiled(folder policy.Folder, diags []diag.Diagnostic) (helped bool) {
 	for _, d := range diag.Errors(diags) {
-		for _, r := range l.repositories {
-			if strings.Contains(d.Message, fmt.Sprintf("%q", r.name)) && !l.plain[r.name] {
-				l.plain[r.name], helped = true, true
-			}
-		}
 		for _, k := range l.keys {
 			if strings.Contains(d.Message, fmt.Sprintf("%q", k.name)) && !k.useless {
 				k.useless, helped = true, true // one that has ended, or is revoked
 			}
 		}
+		name := l.blamed(folder, d)
+		switch {
+		case name == "" || l.unsaid[name] != "":
+		case name != baseName && !l.plain[name]:
+			l.plain[name], helped = true, true
+		default:
+			l.unsaid[name], helped = d.Message, true
+		}
 	}
 	return helped
 }
 
+// blamed is the repository that a diagnostic is about: the one that stands where it points to, or that it names.
+func (l *learner) blamed(folder policy.Folder, d diag.Diagnostic) string {
+	lines := strings.Split(string(folder[d.File]), "\n")
+	for n := min(d.Line, len(lines)) - 1; n >= 0; n-- {
+		for _, r := range l.repositories {
+			if lines[n] == "  "+r.name+":" {
+				return r.name
+			}
+		}
+		if !strings.HasPrefix(lines[n], "  ") {
+			break
+		}
+	}
+	for _, r := range l.repositories {
+		if strings.Contains(d.Message, fmt.Sprintf("%q", r.name)) ||
+			strings.Contains(d.Message, fmt.Sprintf("%q", r.name+".")[:len(r.name)+2]) {
+			return r.name
+		}
+	}
+	return ""
+}
+
+func newLearner(hosts []saved.Snapshot) *learner {
+	return &learner{
+		hosts:     hosts,
+		keys:      map[string]*key{},
+		plain:     map[string]bool{},
+		unchecked: map[string]bool{},
+		unsaid:    map[string]string{},
+	}
+}
+
 type learner struct {
 	hosts        []saved.Snapshot
-	keys         map[string]*key // by fingerprint
-	unchecked    map[string]bool // repositories in place of which some host does not check what comes
-	plain        map[string]bool // repositories that are said in place whatever they are
+	keys         map[string]*key   // by fingerprint
+	unchecked    map[string]bool   // repositories in place of which some host does not check what comes
+	plain        map[string]bool   // repositories that are said in place whatever they are
+	unsaid       map[string]string // repositories that cannot be said, and why
 	repositories []*repository
 	notes        []Note
 }
@@ -215,11 +263,12 @@ func (l *learner) outliers() (out []Note) {
 }
 
 // kindOf is what makes hosts alike.
-func kindOf(h *saved.Snapshot) string { return h.Traits.OS.ID + " " + major(h.Traits.OS.Version) }
+func kindOf(h *saved.Snapshot) string { return h.Traits.OS.ID + " " + major(h) }
 
-func major(version string) string {
-	m, _, _ := strings.Cut(version, ".")
-	return m
+// major is what a condition sees as os.major.
+func major(h *saved.Snapshot) string {
+	m, _ := (&condition.Facts{Traits: &h.Traits}).Get("os.major")
+	return cmp.Or(m, "0")
 }
 
 // fingerprints are those of the keys that a source names; ok is false where it names

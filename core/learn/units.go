@@ -9,6 +9,7 @@ import (
 
 	"github.com/ProtonMail/go-crypto/openpgp"
 
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/family/flatpak"
@@ -102,7 +103,7 @@ func (l *learner) entry(p *place, h *saved.Snapshot, s *source.Source) {
 		plain = plain || len(s.Options) == 1 && strings.EqualFold(k, "signed-by")
 	}
 	p.full = p.full && known && plain && len(s.Archs) == 0 && s.Checks.Metadata == source.CheckRequired &&
-		!strings.HasPrefix(p.url, "cdrom:") &&
+		!strings.HasPrefix(p.url, "cdrom:") && !holdsAccess(p.url) &&
 		(!p.seen || slices.Equal(p.keys, fprs))
 	p.seen, p.keys = true, fprs
 	components := s.Components
@@ -138,7 +139,14 @@ func (p *place) settle() unit {
 // section is a source of a package manager whose files have sections.
 func (l *learner) section(n int, h *saved.Snapshot, s *source.Source) unit {
 	fprs, known := l.fingerprints(h, s)
-	u := unit{host: n, family: s.Family, section: s.ID, keys: fprs, hint: s.ID, url: strings.TrimRight(strings.Join(s.EffURLs, " "), "/")}
+	u := unit{
+		host:    n,
+		family:  s.Family,
+		section: s.ID,
+		keys:    fprs,
+		hint:    s.ID,
+		url:     strings.TrimRight(strings.Join(s.EffURLs, " "), "/"),
+	}
 	id := h.Traits.OS.ID
 	u.own = s.Family != flatpak.Family && id != "" &&
 		(strings.HasPrefix(s.ID, id) || strings.HasPrefix(base(s.File), id) ||
@@ -150,9 +158,13 @@ func (l *learner) section(n int, h *saved.Snapshot, s *source.Source) unit {
 	if s.Priority != nil && *s.Priority != map[bool]int{true: 1, false: 99}[s.Family == flatpak.Family] {
 		u.priority = *s.Priority
 	}
-	u.full = known && strict && len(s.EffURLs) == 1 && s.Mirrorlist == "" && s.Metalink == "" && !u.own && s.Family != arch.Family
+	u.full = known && strict && !holdsAccess(u.url) && len(s.EffURLs) == 1 && s.Mirrorlist == "" && s.Metalink == "" && !u.own &&
+		s.Family != arch.Family
 	return u
 }
+
+// holdsAccess reports whether a login or a token stands in a URL, which was hidden when it was read.
+func holdsAccess(url string) bool { return strings.Contains(url, family.Hidden) }
 
 func sorted(list []string) []string {
 	out := slices.Clone(list)

@@ -18,7 +18,8 @@ var bare = regexp.MustCompile(`^[A-Za-z/][A-Za-z0-9./_-]*$`)
 
 // q writes a text as YAML takes it.
 func q(s string) string {
-	if bare.MatchString(s) && !slices.Contains([]string{"true", "false", "yes", "no", "on", "off", "null", "y", "n"}, strings.ToLower(s)) {
+	if bare.MatchString(s) &&
+		!slices.Contains([]string{"true", "false", "yes", "no", "on", "off", "null", "y", "n"}, strings.ToLower(s)) {
 		return s
 	}
 	return strconv.Quote(s)
@@ -127,13 +128,13 @@ func (l *learner) repository(b *strings.Builder, r *repository) {
 			says = append(says, "url: "+q(url))
 		}
 		if r.inPlace && len(p.sections) > 0 {
-			says = append(says, "sections: "+list(p.sections))
+			says = append(says, "sections: "+list(literals(p.sections)))
 		}
 		if len(p.suites) > 0 {
 			says = append(says, "suites: "+list(p.suites))
 		}
 		if len(p.components) > 0 {
-			says = append(says, "components: "+list(p.components))
+			says = append(says, "components: "+list(literals(p.components)))
 		}
 		if len(p.kinds) > 0 && !slices.Equal(p.kinds, []string{"binary"}) && !r.inPlace {
 			says = append(says, "kinds: "+list(p.kinds))
@@ -149,8 +150,8 @@ func (l *learner) repository(b *strings.Builder, r *repository) {
 				fmt.Sprintf(
 					"      - where: os.id == %q && os.major == %s\n        deb: { add-components: %s }\n",
 					id,
-					cmp.Or(version, "0"),
-					list(p.more[kind]),
+					version,
+					list(literals(p.more[kind])),
 				),
 			)
 		}
@@ -191,7 +192,11 @@ func (l *learner) trust(b *strings.Builder, r *repository) {
 // ownKeys writes the distribution's own keys, one a line, and which packages bring them: whoever
 // reads the policy is to see whom they believe for everything.
 func ownKeys(b *strings.Builder, r *repository, names []string) {
-	fmt.Fprintf(b, "    # These may stand where the distribution keeps its keys; brought by %s.\n    keys:\n", strings.Join(r.bring, ", "))
+	fmt.Fprintf(
+		b,
+		"    # These may stand where the distribution keeps its keys; brought by %s.\n    keys:\n",
+		strings.Join(r.bring, ", "),
+	)
 	for _, n := range names {
 		fmt.Fprintf(b, "      - %s\n", n)
 	}
@@ -233,23 +238,74 @@ func commonest(values map[int]string) string {
 	return best
 }
 
+// entry is one of the list of who gets what.
+type entry struct {
+	to           string
+	repositories []string
+	settings     []string
+	unlisted     bool
+	hosts        int
+}
+
+// entries are those of a policy that is written.
+type entries struct{ all []*entry }
+
+// at is the entry for somebody.
+func (es *entries) at(to string, hosts int) *entry {
+	for _, e := range es.all {
+		if e.to == to {
+			return e
+		}
+	}
+	es.all = append(es.all, &entry{to: to, hosts: hosts})
+	return es.all[len(es.all)-1]
+}
+
+// settings gives those hosts of a repository their values that have other ones than most.
+func (es *entries) settings(l *learner, r *repository, who func(hosts []int) string) {
+	for name, values := range l.settings(r) {
+		usual := commonest(values)
+		others := map[string][]int{}
+		for h, v := range values {
+			if v != usual {
+				others[v] = append(others[v], h)
+			}
+		}
+		for _, v := range slices.Sorted(maps.Keys(others)) {
+			slices.Sort(others[v])
+			e := es.at(who(others[v]), len(others[v]))
+			e.settings = append(e.settings, fmt.Sprintf("%s.%s: %q", r.name, name, v))
+		}
+	}
+}
+
+func (es *entries) write(b *strings.Builder) {
+	b.WriteString("assign:\n")
+	slices.SortFunc(es.all, func(a, b *entry) int { return cmp.Or(cmp.Compare(b.hosts, a.hosts), cmp.Compare(a.to, b.to)) })
+	for i, e := range es.all {
+		if i > 0 {
+			b.WriteByte('\n')
+		}
+		fmt.Fprintf(b, "  - to: %s\n", e.to)
+		if len(e.repositories) > 0 {
+			slices.Sort(e.repositories)
+			fmt.Fprintf(b, "    repositories: %s\n", list(e.repositories))
+		}
+		if e.unlisted {
+			fmt.Fprintf(b, "    unlisted: %s\n", source.UnlistedReport)
+		}
+		if len(e.settings) > 0 {
+			slices.Sort(e.settings)
+			fmt.Fprintf(b, "    settings: { %s }\n", strings.Join(e.settings, ", "))
+		}
+	}
+}
+
 // assignments says who gets what.
 func (l *learner) assignments(head string) string {
 	g := &grouping{learner: l, groups: map[string]string{}}
-	type entry struct {
-		to           string
-		repositories []string
-		settings     []string
-		hosts        int
-	}
-	entries := map[string]*entry{}
-	at := func(to string, hosts int) *entry {
-		if entries[to] == nil {
-			entries[to] = &entry{to: to, hosts: hosts}
-		}
-		return entries[to]
-	}
-	everyone := at(policy.Everyone, len(l.hosts)+1)
+	all := &entries{}
+	all.at(policy.Everyone, len(l.hosts)+1).unlisted = true
 	for _, r := range l.repositories {
 		universe := []int{}
 		for i := range l.hosts {
@@ -258,205 +314,15 @@ func (l *learner) assignments(head string) string {
 				universe = append(universe, i)
 			}
 		}
-		e := at(g.to(r.hosts, universe), len(r.hosts))
+		e := all.at(g.to(r.hosts, universe), len(r.hosts))
 		e.repositories = append(e.repositories, r.name)
-		for name, values := range l.settings(r) {
-			usual := commonest(values)
-			others := map[string][]int{}
-			for h, v := range values {
-				if v != usual {
-					others[v] = append(others[v], h)
-				}
-			}
-			for _, v := range slices.Sorted(maps.Keys(others)) {
-				slices.Sort(others[v])
-				e := at(g.to(others[v], universe), len(others[v]))
-				e.settings = append(e.settings, fmt.Sprintf("%s.%s: %q", r.name, name, v))
-			}
-		}
+		all.settings(l, r, func(hosts []int) string { return g.to(hosts, universe) })
 	}
 	var b strings.Builder
 	b.WriteString("# Who gets what. Groups were found by the hosts' names, labels and traits.\n" + head)
-	if len(g.groups) > 0 {
-		b.WriteString("groups:\n")
-		for _, name := range slices.Sorted(maps.Keys(g.groups)) {
-			fmt.Fprintf(&b, "  %s: %s\n", name, g.groups[name])
-		}
-		b.WriteByte('\n')
-	}
-	b.WriteString("assign:\n")
-	all := make([]*entry, 0, len(entries))
-	for _, e := range entries {
-		all = append(all, e)
-	}
-	slices.SortFunc(all, func(a, b *entry) int { return cmp.Or(cmp.Compare(b.hosts, a.hosts), cmp.Compare(a.to, b.to)) })
-	for i, e := range all {
-		if i > 0 {
-			b.WriteByte('\n')
-		}
-		fmt.Fprintf(&b, "  - to: %s\n", e.to)
-		if len(e.repositories) > 0 {
-			slices.Sort(e.repositories)
-			fmt.Fprintf(&b, "    repositories: %s\n", list(e.repositories))
-		}
-		if e == everyone {
-			fmt.Fprintf(&b, "    unlisted: %s\n", source.UnlistedReport)
-		}
-		if len(e.settings) > 0 {
-			slices.Sort(e.settings)
-			fmt.Fprintf(&b, "    settings: { %s }\n", strings.Join(e.settings, ", "))
-		}
-	}
+	g.write(&b)
+	all.write(&b)
 	return b.String()
-}
-
-// grouping finds groups for sets of hosts.
-type grouping struct {
-	*learner
-	groups map[string]string // name → what it says
-}
-
-// to says how a set of hosts is called, among those that it matters for.
-func (g *grouping) to(hosts, universe []int) string {
-	if slices.Equal(hosts, universe) || len(hosts) == len(g.hosts) {
-		return policy.Everyone
-	}
-	has := make(map[int]bool, len(hosts))
-	for _, i := range hosts {
-		has[i] = true
-	}
-	fits := func(in func(i int) bool) bool {
-		for _, i := range universe {
-			if in(i) != has[i] {
-				return false
-			}
-		}
-		return true
-	}
-	classes := map[string][]int{} // by the name before its number
-	for i := range g.hosts {
-		classes[stem(g.hosts[i].Host)] = append(classes[stem(g.hosts[i].Host)], i)
-	}
-	var touched []string
-	for _, c := range slices.Sorted(maps.Keys(classes)) {
-		if slices.ContainsFunc(classes[c], func(i int) bool { return has[i] }) {
-			touched = append(touched, c)
-		}
-	}
-	if len(touched) <= 3 && fits(func(i int) bool { return slices.Contains(touched, stem(g.hosts[i].Host)) }) {
-		var names []string
-		for _, c := range touched {
-			names = append(names, g.named(word(c), "{ hosts: "+list(g.ranges(classes[c]))+" }"))
-		}
-		if len(names) == 1 {
-			return names[0]
-		}
-		return list(names)
-	}
-	for _, i := range hosts[:1] {
-		h := &g.hosts[i]
-		for _, k := range slices.Sorted(maps.Keys(h.Labels)) {
-			v := h.Labels[k]
-			if fits(func(j int) bool { return g.hosts[j].Labels[k] == v }) {
-				return g.named(word(v), "{ where: "+quoted(fmt.Sprintf("label.%s == %q", k, v))+" }")
-			}
-		}
-		t := &h.Traits
-		for _, c := range []struct {
-			name, where string
-			in          func(j int) bool
-		}{
-			{t.OS.ID, fmt.Sprintf("os.id == %q", t.OS.ID), func(j int) bool { return g.hosts[j].Traits.OS.ID == t.OS.ID }},
-			{t.OS.ID + "-" + major(t.OS.Version), fmt.Sprintf(
-				"os.id == %q && os.major == %s",
-				t.OS.ID,
-				cmp.Or(major(t.OS.Version), "0"),
-			), func(j int) bool { return kindOf(&g.hosts[j]) == kindOf(h) }},
-			{t.Arch, fmt.Sprintf("arch == %q", t.Arch), func(j int) bool { return g.hosts[j].Traits.Arch == t.Arch }},
-			{fmt.Sprintf("level-%d", t.CPU.Level), fmt.Sprintf("cpu.level >= %d", t.CPU.Level), func(j int) bool {
-				return g.hosts[j].Traits.CPU.Level >= t.CPU.Level
-			}},
-		} {
-			if fits(c.in) {
-				return g.named(word(c.name), "{ where: '"+c.where+"' }")
-			}
-		}
-	}
-	names := g.ranges(hosts)
-	if len(names) == 1 {
-		return q(names[0])
-	}
-	return list(names)
-}
-
-// named makes a group, or takes the one that says the same.
-func (g *grouping) named(name, says string) string {
-	for n := 1; ; n++ {
-		try := name
-		if n > 1 {
-			try = fmt.Sprintf("%s-%d", name, n)
-		}
-		if old, taken := g.groups[try]; try == policy.Everyone || taken && old != says {
-			continue
-		}
-		g.groups[try] = says
-		return try
-	}
-}
-
-var numbered = regexp.MustCompile(`^(.*?)([0-9]+)(\..*|)$`)
-
-// stem is the short name of a host without its number.
-func stem(host string) string {
-	short, _, _ := strings.Cut(host, ".")
-	if m := numbered.FindStringSubmatch(short); m != nil && strings.Trim(m[1], "-_") != "" {
-		return strings.Trim(m[1], "-_")
-	}
-	return short
-}
-
-// ranges writes names of hosts as brace ranges.
-func (g *grouping) ranges(hosts []int) (out []string) {
-	type run struct {
-		before, after string
-		width         int
-		numbers       []int
-	}
-	var runs []*run
-	for _, i := range hosts {
-		name := g.hosts[i].Host
-		m := numbered.FindStringSubmatch(name)
-		if m == nil || len(m[2]) > 9 {
-			out = append(out, name)
-			continue
-		}
-		n, _ := strconv.Atoi(m[2]) // digits, at most nine
-		width := len(m[2])
-		k := slices.IndexFunc(runs, func(r *run) bool { return r.before == m[1] && r.after == m[3] && r.width == width })
-		if k < 0 {
-			runs = append(runs, &run{before: m[1], after: m[3], width: width})
-			k = len(runs) - 1
-		}
-		runs[k].numbers = append(runs[k].numbers, n)
-	}
-	for _, r := range runs {
-		slices.Sort(r.numbers)
-		for i := 0; i < len(r.numbers); {
-			j := i
-			for j+1 < len(r.numbers) && r.numbers[j+1] == r.numbers[j]+1 {
-				j++
-			}
-			first, last := fmt.Sprintf("%0*d", r.width, r.numbers[i]), fmt.Sprintf("%0*d", r.width, r.numbers[j])
-			if i == j {
-				out = append(out, r.before+first+r.after)
-			} else {
-				out = append(out, r.before+"{"+first+".."+last+"}"+r.after)
-			}
-			i = j + 1
-		}
-	}
-	slices.Sort(out)
-	return out
 }
 
 // quoted writes a text as a YAML scalar in single quotes (YAML 1.2.2, 7.3.2).

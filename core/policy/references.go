@@ -139,6 +139,9 @@ func resolveName[T any](l *loader, kind string, t Text, all map[string]T) {
 		if l.hints++; l.hints <= mostHints {
 			near = hint(t.Value, all)
 		}
+		if kind == "group" && near == "" {
+			near = "; a host without a dot in its name stands in a group: { hosts: [" + t.Value + "] }"
+		}
 		l.fail("unknown-name", t.Pos, fmt.Sprintf("there is no %s %q", kind, t.Value), "define it first"+near)
 	}
 }
