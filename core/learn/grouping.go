@@ -62,13 +62,13 @@ func (g *grouping) to(hosts, universe []int) string {
 				return g.named(word(v), "{ where: "+quoted(fmt.Sprintf("label.%s == %q", k, v))+" }")
 			}
 		}
-		t := &h.Traits
+		t, n := &h.Traits, major(h)
 		for _, c := range []struct {
 			name, where string
 			in          func(j int) bool
 		}{
 			{t.OS.ID, fmt.Sprintf("os.id == %q", t.OS.ID), func(j int) bool { return g.hosts[j].Traits.OS.ID == t.OS.ID }},
-			{t.OS.ID + "-" + major(h), fmt.Sprintf("os.id == %q && os.major == %s", t.OS.ID, major(h)), func(j int) bool { return kindOf(&g.hosts[j]) == kindOf(h) }},
+			{t.OS.ID + "-" + n, fmt.Sprintf("os.id == %q && os.major == %s", t.OS.ID, n), func(j int) bool { return kindOf(&g.hosts[j]) == kindOf(h) }},
 			{t.Arch, fmt.Sprintf("arch == %q", t.Arch), func(j int) bool { return g.hosts[j].Traits.Arch == t.Arch }},
 			{fmt.Sprintf("level-%d", t.CPU.Level), fmt.Sprintf("cpu.level >= %d", t.CPU.Level), func(j int) bool {
 				return g.hosts[j].Traits.CPU.Level >= t.CPU.Level
