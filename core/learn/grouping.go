@@ -68,7 +68,9 @@ func (g *grouping) to(hosts, universe []int) string {
 			in          func(j int) bool
 		}{
 			{t.OS.ID, fmt.Sprintf("os.id == %q", t.OS.ID), func(j int) bool { return g.hosts[j].Traits.OS.ID == t.OS.ID }},
-			{t.OS.ID + "-" + n, fmt.Sprintf("os.id == %q && os.major == %s", t.OS.ID, n), func(j int) bool { return kindOf(&g.hosts[j]) == kindOf(h) }},
+			{t.OS.ID + "-" + n, fmt.Sprintf("os.id == %q && os.major == %s", t.OS.ID, n), func(j int) bool {
+				return kindOf(&g.hosts[j]) == kindOf(h)
+			}},
 			{t.Arch, fmt.Sprintf("arch == %q", t.Arch), func(j int) bool { return g.hosts[j].Traits.Arch == t.Arch }},
 			{fmt.Sprintf("level-%d", t.CPU.Level), fmt.Sprintf("cpu.level >= %d", t.CPU.Level), func(j int) bool {
 				return g.hosts[j].Traits.CPU.Level >= t.CPU.Level
