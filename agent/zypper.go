@@ -14,11 +14,9 @@ import (
 
 	"patientlantern.example/lantern/api"
 	"patientlantern.example/lantern/core/family"
-	"patientlantern.example/lantern/core/family/rpm"
 	"patientlantern.example/lantern/core/family/zypp"
 	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/survey"
-	"patientlantern.example/lantern/core/text/ini"
 )
 
 // zypper is zypper.
@@ -31,17 +29,13 @@ func (h zypper) program() error {
 	return nil
 }
 
-func rootedZypp(text []byte, root string) ([]byte, error) {
-	return rpm.RootedIn(ini.ParseZypp(text), root, "baseurl", "mirrorlist", "gpgkey")
-}
-
 // try lets zypper list the repositories in a root of its own, which holds nothing else
 // but the host's configuration.
 func (h zypper) try(ctx context.Context, dir string, texts map[string][]byte, now *survey.Result, s stuck) error {
 	if err := h.program(); err != nil {
 		return err
 	}
-	if err := h.viewRepos(path.Join(dir, zypp.ReposDir), texts, rootedZypp); err != nil {
+	if err := h.viewRepos(path.Join(dir, zypp.ReposDir), texts, zypp.Rooted); err != nil {
 		return fmt.Errorf("the new configuration cannot be tried: %w", err)
 	}
 	settings := []string{"etc/zypp/vars.d/*"}
@@ -110,7 +104,7 @@ func (h zypper) led(q asked) (args []string, done func(), err error) {
 	}
 	repos := h.statePath("view")
 	done = func() { removeAll(repos) }
-	if err := h.viewRepos(repos, q.texts(), rootedZypp); err != nil {
+	if err := h.viewRepos(repos, q.texts(), zypp.Rooted); err != nil {
 		return nil, done, fmt.Errorf("the sources cannot be shown to zypper: %w", err)
 	}
 	if h.Root != "/" {

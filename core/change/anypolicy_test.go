@@ -46,6 +46,13 @@ func oddText(rt *rapid.T, what string, plain ...string) string {
 	return text
 }
 
+func seldomOdd(rt *rapid.T, what string, plain ...string) string {
+	if rapid.IntRange(0, 3).Draw(rt, what+", seldom") > 0 {
+		return rapid.SampledFrom(plain).Draw(rt, what)
+	}
+	return oddText(rt, what, plain...)
+}
+
 func oddList(rt *rapid.T, what string, most int, plain ...string) (out []string) {
 	for i := range rapid.IntRange(1, most).Draw(rt, what+"s") {
 		out = append(out, oddText(rt, fmt.Sprint(what, i), plain...))
@@ -111,6 +118,34 @@ func oddRepository(rt *rapid.T, name string) map[string]any {
 	return out
 }
 
+// oddSite draws a site with mirrors of places that repositories and the distribution's own entries have.
+func oddSite(rt *rapid.T) map[string]any {
+	out := map[string]any{}
+	from := []string{"https://packages.saltmarsh.example/", "http://127.0.0.1:7801/", "https://archive.foreland.example/", "http://archive.skerry.example/", "http://archive.skerry.example/skerry/", "https://archive.halyard.example/", "https://archive.driftwood.example/"}
+	to := []string{"http://mirror.reef.brinewick.test/a/", "http://mirror.reef.brinewick.test/b", "https://[::1]:8443/c/", "file:///srv/mirror/"}
+	mirrors := func(what string, from []string) map[string]string {
+		out := map[string]string{}
+		for i := range rapid.IntRange(1, 3).Draw(rt, what+"s") {
+			at := seldomOdd(rt, fmt.Sprint(what, i, " at"), to...) // each its own: of two upstreams with one mirror the first comes back
+			out[seldomOdd(rt, fmt.Sprint(what, i), from...)] = strings.TrimSuffix(at, "/") + fmt.Sprintf("/%s-%d/", what, i)
+		}
+		return out
+	}
+	out["mirrors"] = mirrors("mirror", from)
+	for _, list := range []string{"metalinks", "mirrorlists"} {
+		if rapid.IntRange(0, 2).Draw(rt, list) == 0 {
+			out[list] = mirrors(list, []string{"https://mirrors.foreland.example/" + list + "?repo=base-$releasever&arch=$basearch", "https://mirrors.halyard.example/" + list})
+		}
+	}
+	if rapid.Bool().Draw(rt, "fall back") {
+		out["fall-back"] = true
+	}
+	if rapid.Bool().Draw(rt, "by way of a proxy") {
+		out["proxy"] = seldomOdd(rt, "proxy", "http://proxy.reef.brinewick.test:3128", "https://[::1]:3128")
+	}
+	return out
+}
+
 // oddFolder draws a policy of one or two repositories for everyone. ok is false where it is not taken.
 func oddFolder(rt *rapid.T) (p *policy.Policy, text []byte, ok bool) {
 	keys, folder := map[string]any{}, policy.Folder{}
@@ -118,24 +153,71 @@ func oddFolder(rt *rapid.T) (p *policy.Policy, text []byte, ok bool) {
 		keys[k.Name] = map[string]string{"file": "keys/" + k.Name + ".asc", "fingerprint": k.Fingerprint}
 		folder["keys/"+k.Name+".asc"] = []byte(k.Armored)
 	}
-	all := map[string]any{}
+	all := map[string]any{"base": map[string]any{
+		"in-place": true, "deb": map[string]any{"suites": []string{"mussel"}}, "rpm": map[string]any{"sections": []string{"foreland-base", "foreland-more"}},
+		"zypp": map[string]any{"sections": []string{"halyard-oss", "halyard-more"}}, "arch": map[string]any{"sections": []string{"driftwood"}},
+	}}
 	names := rapid.SliceOfNDistinct(rapid.SampledFrom([]string{"saltmarsh", "a", "metalink-x", "x-1", "0", "core", "main", "options"}), 1, 2, rapid.ID).Draw(rt, "names")
 	for _, name := range names {
 		all[name] = oddRepository(rt, name)
 	}
-	text, err := yaml.Marshal(map[string]any{
-		"format": "patient-lantern/1", "keys": keys, "repositories": all,
-		"assign": []any{map[string]any{"to": "everyone", "repositories": names}},
-	})
+	if rapid.IntRange(0, 3).Draw(rt, "own entries") > 0 {
+		names = append(names, "base")
+	} else {
+		delete(all, "base")
+	}
+	assignment := map[string]any{"to": "everyone", "repositories": names}
+	says := map[string]any{"format": "patient-lantern/1", "keys": keys, "repositories": all, "assign": []any{assignment}}
+	if rapid.Bool().Draw(rt, "at a site") {
+		says["sites"], assignment["site"] = map[string]any{"reef": oddSite(rt)}, "reef"
+	}
+	if all["base"] != nil && names[0] != "main" && rapid.IntRange(0, 2).Draw(rt, "ordered") == 0 {
+		all[names[0]].(map[string]any)[rapid.SampledFrom([]string{"above", "below"}).Draw(rt, "order")] = []string{"base"}
+	}
+	if one := all[names[0]].(map[string]any); rapid.IntRange(0, 4).Draw(rt, "on media") == 0 && one["in-place"] == nil {
+		one["media"] = map[string]any{
+			"host": rapid.SampledFrom([]string{"gw-01.brinewick.test", "desk-1.brinewick.test"}).Draw(rt, "held by"),
+			"path": seldomOdd(rt, "path", "/srv/shelf", "/media/a"), "url": seldomOdd(rt, "media url", "http://desk-1.brinewick.test/shelf", "https://[::1]/x"),
+		}
+		for _, f := range []string{"deb", "rpm", "zypp", "arch"} {
+			delete(one[f].(map[string]any), "mirrors")
+			one[f].(map[string]any)["url"] = oddText(rt, f+" of media", "${media}/"+f, "${media}")
+		}
+	}
+	if all[names[0]].(map[string]any)["in-place"] == nil && rapid.IntRange(0, 3).Draw(rt, "held") == 0 {
+		says["channels"] = map[string]any{"follow": map[string]any{
+			"rolling": map[string]any{"repository": names[0]},
+			"steady": map[string]any{
+				"repository": names[0], "pinned": seldomOdd(rt, "series", "1.44", "1", "2:1.4-3", "9~beta", "1.0+b1"), "hold": []string{seldomOdd(rt, "held package", "plover-agent", "libx++", "a")},
+			},
+		}}
+		assignment["repositories"], assignment["channels"] = names[1:], map[string]string{"follow": rapid.SampledFrom([]string{"rolling", "steady"}).Draw(rt, "follows")}
+	}
+	text, err := yaml.Marshal(says)
 	require.NoError(rt, err)
 	folder["policy.yaml"] = text
 	p, diags := policy.Load(folder, time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC))
 	return p, text, !diag.HasErrors(diags)
 }
 
-// start are the files of a host before any policy came.
-func (g ground) start() map[string]string {
+// start are the files of a host before any policy came, with entries of the distribution's own.
+func (g ground) start(rt *rapid.T) map[string]string {
 	files := maps.Clone(g.files)
+	section := func(name, host string) string {
+		from := rapid.SampledFrom([]string{
+			"baseurl=https://archive.HOST.example/base/$releasever/", "baseurl = https://archive.HOST.example/base/\n  https://other.HOST.example/base",
+			"metalink=https://mirrors.foreland.example/metalinks?repo=base-$releasever&arch=$basearch", "mirrorlist=https://mirrors.halyard.example/mirrorlists",
+		}).Draw(rt, name+", from")
+		return "[" + name + "]\nname=" + name + "\n" + strings.ReplaceAll(from, "HOST", host) + "\ngpgcheck=1\n\n"
+	}
+	switch g.family {
+	case deb.Family:
+		files["etc/apt/sources.list"] = rapid.SampledFrom([]string{"", "# own\n", "deb-src http://archive.skerry.example/skerry mussel main\n"}).Draw(rt, "above") + files["etc/apt/sources.list"]
+	case rpm.Family:
+		files["etc/yum.repos.d/foreland.repo"] = section("foreland-base", "foreland") + section("foreland-more", "foreland")
+	case zypp.Family:
+		files["etc/zypp/repos.d/halyard.repo"] = section("halyard-oss", "halyard") + section("halyard-more", "halyard")
+	}
 	files["var/lib/flatpak/repo/config"] = "[core]\nrepo_version=1\nmode=bare-user-only\n"
 	return files
 }
@@ -164,7 +246,7 @@ func TestWhateverThePolicyTakesComesAndGoes(t *testing.T) {
 			return
 		}
 		g := rapid.SampledFrom(grounds).Draw(rt, "family")
-		files, story := g.start(), ""
+		files, story := g.start(rt), ""
 		for _, name := range []string{"etc/pacman.conf", "var/lib/flatpak/repo/config", "etc/apt/sources.list"} {
 			if files[name] != "" {
 				files[name] += rapid.SampledFrom([]string{"", "", "\n", "\n\n", "# the end\n", "\n# the end\n\n"}).Draw(rt, "the end of "+name)
@@ -202,7 +284,7 @@ func TestWhateverThePolicyTakesIsReadAsItSays(t *testing.T) {
 		}
 		r := resolve.New(p)
 		for _, g := range grounds {
-			if sheet, files, ok := g.carried(r, g.start(), nil); ok {
+			if sheet, files, ok := g.carried(r, g.start(rt), nil); ok {
 				taken[g.family]++
 				if slices.ContainsFunc(sheet.Sources, func(s source.SheetSource) bool { return s.Family == flatpak.Family }) {
 					taken[flatpak.Family]++
@@ -241,7 +323,7 @@ func TestWhateverThePolicyTakesTheRealProgramsRead(t *testing.T) {
 		}
 		r := resolve.New(p)
 		for _, g := range grounds {
-			sheet, files, ok := g.carried(r, g.start(), nil)
+			sheet, files, ok := g.carried(r, g.start(rt), nil)
 			if !ok || n[g.family] >= most {
 				continue
 			}
@@ -250,7 +332,7 @@ func TestWhateverThePolicyTakesTheRealProgramsRead(t *testing.T) {
 			require.NoError(rt, cell.Write(root, files))
 			for i := range sheet.Sources {
 				s := &sheet.Sources[i]
-				if !s.Enabled || s.Family == flatpak.Family || s.Mirrorlist != "" || len(s.URLs) == 0 || strings.HasPrefix(s.URLs[0], "mirror+file") || strings.Contains(string(text), "$(ARCH)") {
+				if !s.Enabled || s.While != "" || s.Family == flatpak.Family || s.Mirrorlist != "" || len(s.URLs) == 0 || strings.HasPrefix(s.URLs[0], "mirror+file") || strings.Contains(string(text), "$(ARCH)") {
 					continue
 				}
 				a, err := ask[g.family](root)
@@ -282,7 +364,7 @@ func (g ground) asSaid(rt *rapid.T, sheet *source.Sheet, files map[string]string
 		if f.Class == drift.AccessInClear && strings.Contains(f.Message, "=***") { // a value of a query that looks like one
 			continue
 		}
-		if f.Class == drift.UnlistedSource && g.files[f.File[1:]] != "" { // the distribution's own
+		if f.Class == drift.UnlistedSource && (g.files[f.File[1:]] != "" || strings.HasSuffix(f.File, "/foreland.repo") || strings.HasSuffix(f.File, "/halyard.repo")) { // the distribution's own
 			continue
 		}
 		require.Equal(rt, drift.MissingKey, f.Class, "%v\n%s", f, story)

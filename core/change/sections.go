@@ -36,7 +36,7 @@ type editor struct {
 // editors are those of the families whose files have sections.
 var editors = map[string]editor{
 	rpm.Family:  repoEditor(rpm.Family, ini.ParseRPM),
-	zypp.Family: repoEditor(zypp.Family, func(text []byte) *ini.File { return ini.ParseZypp(text) }),
+	zypp.Family: repoEditor(zypp.Family, zypp.Parse),
 	arch.Family: {
 		has: func(string) bool { return true }, on: arch.SwitchOn, off: arch.SwitchOff, remove: arch.Remove, section: arch.Section,
 		harden: arch.Harden, place: arch.PutServers,

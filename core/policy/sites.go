@@ -134,7 +134,7 @@ func (l *loader) siteMirror(s *Site, m SiteMirror) {
 		told := family.MaskURL(t.Value)
 		switch err := CheckURL(t.Value); {
 		case err != nil:
-			l.badURL(t, err.Error(), "write it as https://HOST/PATH/")
+			l.badURL(t, err, err.Error(), "write it as https://HOST/PATH/")
 			return
 		case strings.ContainsAny(t.Value, "?#$"):
 			l.fail("value", t.Pos, fmt.Sprintf("%q is no beginning of a URL", told), "write scheme, host and path alone, as https://HOST/PATH/")
@@ -153,7 +153,7 @@ func (l *loader) siteList(s *Site, m SiteMirror) {
 		l.noSecret(t)
 		switch err := CheckURL(t.Value); {
 		case err != nil:
-			l.badURL(t, err.Error(), "write it as it stands behind "+m.List+"= of the section, and the mirror as http://HOST/PATH/")
+			l.badURL(t, err, err.Error(), "write it as it stands behind "+m.List+"= of the section, and the mirror as http://HOST/PATH/")
 			return
 		}
 	}

@@ -48,6 +48,12 @@ var (
 	local = []string{"file", "copy", "cdrom", "mirror+file", "mirror+copy", "dir", "hd", "iso", "cd", "dvd", "plugin", "store"}
 )
 
+// strange are the characters of no host's name that formats of files take for something else.
+const strange = "\"';<>\\^`{|}*!,&=+"
+
+// stricter is what earlier versions took.
+type stricter struct{ error }
+
 // CheckURL reports what keeps a URL from leading anywhere. It must be filled in already. No error tells a login.
 func CheckURL(u string) error {
 	told := family.MaskURL(u)
@@ -57,7 +63,7 @@ func CheckURL(u string) error {
 	}
 	scheme = strings.ToLower(scheme)
 	if what := Unseen(u); what != "" && scheme != "cdrom" { // a medium's title has blanks
-		return fmt.Errorf("the url %q holds %s, which stands in a URL as %% and two digits", told, what)
+		return stricter{fmt.Errorf("the url %q holds %s, which stands in a URL as %% and two digits", told, what)}
 	}
 	if slices.Contains(local, scheme) {
 		if strings.TrimLeft(rest, "/") == "" && scheme != "cdrom" && scheme != "cd" && scheme != "dvd" && scheme != "file" {
@@ -95,6 +101,9 @@ func CheckURL(u string) error {
 	}
 	if host == "" {
 		return fmt.Errorf("the url %q names no host", told)
+	}
+	if i := strings.IndexAny(host, strange); i >= 0 {
+		return stricter{fmt.Errorf("the url %q has %q in the name of its host, which stands in none", told, host[i:i+1])}
 	}
 	if _, err := url.Parse(scheme + "://" + authority + "/"); err != nil {
 		var e *url.Error
@@ -154,13 +163,13 @@ func (l *loader) checkURL(t Text) {
 	}
 	if err := CheckURL(d); err != nil {
 		message := strings.Replace(err.Error(), strconv.Quote(family.MaskURL(d)), strconv.Quote(family.MaskURL(t.Value)), 1)
-		l.badURL(t, message, "write it as https://HOST/PATH")
+		l.badURL(t, err, message, "write it as https://HOST/PATH")
 	}
 }
 
-// badURL refuses a URL; one that holds what nobody sees was taken once.
-func (l *loader) badURL(t Text, message, remedy string) {
-	if Unseen(t.Value) != "" {
+// badURL refuses a URL for what was wrong with it.
+func (l *loader) badURL(t Text, err error, message, remedy string) {
+	if (errors.As(err, &stricter{})) {
 		l.failNewly("value", t.Pos, message, remedy)
 	} else {
 		l.fail("value", t.Pos, message, remedy)

@@ -64,12 +64,7 @@ func (r *Resolver) assemble(h *Host, p *plan, parts []*part) *Result {
 			continue
 		}
 		for _, file := range x.files {
-			i := slices.IndexFunc(res.Sheet.Files, func(y source.SheetFile) bool { return y.Path == file.Path })
-			if i < 0 {
-				res.Sheet.Files = append(res.Sheet.Files, file)
-			} else if !file.IfThere {
-				res.Sheet.Files[i].IfThere = false // another repository needs it for certain
-			}
+			res.Sheet.Files = withFile(res.Sheet.Files, file)
 		}
 		res.Sheet.Sources = append(res.Sheet.Sources, x.sources...)
 		res.Sheet.Licensed = append(res.Sheet.Licensed, x.licensed...)
@@ -125,6 +120,19 @@ func (res *Result) Reasons() []Reason {
 	return out
 }
 
+// withFile adds a file to others. One that several need, as a key, is there for certain where one of them needs it so.
+func withFile(files []source.SheetFile, file source.SheetFile) []source.SheetFile {
+	i := slices.IndexFunc(files, func(x source.SheetFile) bool { return x.Path == file.Path })
+	if i < 0 {
+		return append(files, file)
+	}
+	files[i].IfThere = files[i].IfThere && file.IfThere
+	if files[i].While != file.While { // media that is not there keeps it from nobody else
+		files[i].While = ""
+	}
+	return files
+}
+
 // take adds what the repository comes to, with what is written of it.
 func (w *writing) take(files []source.SheetFile, src source.SheetSource, keys []source.SheetKey) {
 	if w.grant != nil {
@@ -134,9 +142,7 @@ func (w *writing) take(files []source.SheetFile, src source.SheetSource, keys []
 	w.sources = append(w.sources, src)
 	for _, f := range files {
 		f.While = src.While
-		if !slices.ContainsFunc(w.files, func(x source.SheetFile) bool { return x.Path == f.Path }) {
-			w.files = append(w.files, f)
-		}
+		w.files = withFile(w.files, f)
 	}
 	for _, k := range keys {
 		if !slices.Contains(w.keys, k) {

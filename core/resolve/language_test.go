@@ -143,6 +143,37 @@ assign: [{ to: everyone, repositories: [shelf] }]
 	}
 }
 
+// A key that another repository needs too stays where it is while media that is signed with it is away.
+func TestMediaThatIsAwayTakesNobodysKeyWithIt(t *testing.T) {
+	const shelf = "{ keys: [gannet-2025], media: { host: desk-1.brinewick.test, path: %s, url: \"http://x.example/x\" }, rpm: { url: \"${media}/a\" }, flatpak: { url: \"https://apps.example/repo\" } }"
+	const own = "{ keys: [gannet-2025], rpm: { url: \"https://own.example/b\" } }"
+	for _, c := range []struct{ all, while string }{
+		{"a: " + fmt.Sprintf(shelf, "/srv/shelf"), "/srv/shelf"}, {"a: " + fmt.Sprintf(shelf, "/srv/shelf") + "\n  b: " + own, ""}, {"a: " + own + "\n  b: " + fmt.Sprintf(shelf, "/srv/shelf"), ""},
+		{"a: " + fmt.Sprintf(shelf, "/srv/one") + "\n  b: " + fmt.Sprintf(shelf, "/srv/two"), ""},
+	} {
+		names := "[a]"
+		if strings.Contains(c.all, "\n") {
+			names = "[a, b]"
+		}
+		r := resolve.New(load(t, languageKeys+"repositories:\n  "+c.all+"\nassign: [{ to: everyone, repositories: "+names+" }]\n"))
+		traits := foreland("9")
+		traits.Tools["flatpak"] = "1.14.10"
+		res := r.Resolve(host("desk-1.brinewick.test", traits, nil))
+		require.Empty(t, res.Trouble)
+		keys := 0
+		for _, f := range res.Sheet.Files {
+			switch {
+			case strings.HasPrefix(f.Path, "/etc/pki/rpm-gpg/"):
+				assert.Equal(t, c.while, f.While, "%s\n%s", f.Path, c.all)
+				keys++
+			case strings.HasPrefix(f.Path, "/etc/flatpak/"):
+				assert.Empty(t, f.While, f.Path)
+			}
+		}
+		assert.Equal(t, 1, keys)
+	}
+}
+
 func TestGroupsOfGroupsAndExceptions(t *testing.T) {
 	p := load(t, languageKeys+`repositories:
   a: { keys: [gannet-2025], deb: { url: "https://a.example/a", suites: [stable], components: [main] } }

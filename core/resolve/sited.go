@@ -11,6 +11,9 @@ import (
 	"patientlantern.example/lantern/core/family/arch"
 	"patientlantern.example/lantern/core/family/deb"
 	"patientlantern.example/lantern/core/family/flatpak"
+	"patientlantern.example/lantern/core/family/rpm"
+	"patientlantern.example/lantern/core/family/zypp"
+	"patientlantern.example/lantern/core/policy"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -62,6 +65,7 @@ func (w *writing) siteMirrors(url string) []source.Mirror {
 	if site == nil || !w.enabled {
 		return nil
 	}
+	w.taken(site.Mirrors)
 	out := site.Pairs()
 	if !site.FallBack {
 		return out
@@ -86,7 +90,24 @@ func (w *writing) siteLists() []source.Mirror {
 	if w.plan.site == nil || !w.enabled || w.host.Traits.Family == arch.Family {
 		return nil
 	}
+	w.taken(w.plan.site.Lists)
 	return w.plan.site.ListPairs()
+}
+
+// taken refuses mirrors that dnf or zypper would not take: their beginning is written into the distribution's own sections.
+func (w *writing) taken(mirrors []policy.SiteMirror) {
+	f := w.host.Traits.Family
+	if f != rpm.Family && f != zypp.Family {
+		return
+	}
+	for _, m := range mirrors {
+		told := family.MaskURL(m.At.Value)
+		if strings.Contains(m.At.Value, ",") {
+			w.fail("value", m.At.Pos, fmt.Sprintf("%q holds a comma, which parts two URLs on hosts of %s", told, f), "write it as %2C")
+		} else if err := zypp.Takes(m.At.Value); err != nil && f == zypp.Family {
+			w.fail("value", m.At.Pos, fmt.Sprintf("zypper would not take %q: %v", told, err), "write a URL that zypper takes")
+		}
+	}
 }
 
 // sectionProxy is what the distribution's own sections go through; pacman's know none.
@@ -126,7 +147,7 @@ func (w *writing) aptProxy() {
 	}
 	var direct []string
 	for _, m := range site.Mirrors {
-		if u, err := url.Parse(m.At.Value); err == nil {
+		if u, err := url.Parse(m.At.Value); err == nil && u.Hostname() != "" {
 			direct = append(direct, u.Hostname())
 		}
 	}

@@ -107,10 +107,11 @@ func (w *writing) deb(name string, whole *policy.Definition) bool {
 		URL:        w.url(def.URL),
 		Mirrors:    w.mirrors(def.Mirrors),
 		Suites:     suites,
-		Priority:   def.Priority, Level: w.policy.Levels[w.repo.Name], While: w.while,
+		Priority:   def.Priority, Level: w.policy.Levels[w.repo.Name],
 		Components: append(components, w.fill(def.Add)...), Archs: w.fill(def.Archs), Kinds: w.fill(def.Kinds),
 		Signatures: w.repo.Signatures, Embed: deb.CanEmbed(w.host.Traits.Tools["apt"]), Keys: w.signingKeys(), Hold: w.hold(),
 	}
+	d.While = w.bound(d.URL, d.Mirrors)
 	d.URL, d.Mirrors, d.InOrder = w.sited(d.URL, d.Mirrors, true)
 	if d.URL == "" && d.Mirrors == nil {
 		return true
@@ -246,6 +247,19 @@ func (w *writing) mirrors(list []policy.Text) []string {
 	return out
 }
 
+// bound is the folder of media that all URLs of a source lead into; empty where one does not.
+func (w *writing) bound(url string, mirrors []string) string {
+	if mirrors == nil {
+		mirrors = []string{url}
+	}
+	for _, u := range mirrors {
+		if !strings.HasPrefix(u+"/", "file://"+w.while+"/") {
+			return ""
+		}
+	}
+	return w.while
+}
+
 // place fills a Place's URL in. ok is false where there is nothing to write.
 func (w *writing) place(def *policy.Place, program, forbidden string) (u string, ok bool) {
 	if def == nil {
@@ -295,10 +309,13 @@ func (w *writing) definition(name string, def *policy.Place, program, forbidden 
 	u, ok := w.place(def, program, forbidden)
 	d = family.Definition{
 		Repository: name, Of: w.repo.Name, Title: w.repo.Title, Support: w.repo.Support, Enabled: w.enabled, URL: u,
-		Signatures: w.repo.Signatures, Keys: w.signingKeys(), Level: w.policy.Levels[w.repo.Name], While: w.while, Hold: w.hold(),
+		Signatures: w.repo.Signatures, Keys: w.signingKeys(), Level: w.policy.Levels[w.repo.Name], Hold: w.hold(),
 	}
 	if ok {
 		d.Mirrors, d.Priority = w.mirrors(def.Mirrors), def.Priority
+	}
+	if program != "flatpak" { // whose remotes are lines of one file, which stays
+		d.While = w.bound(d.URL, d.Mirrors)
 	}
 	d.URL, d.Mirrors, _ = w.sited(d.URL, d.Mirrors, program != "flatpak")
 	d.Proxy = w.proxyTo(append([]string{d.URL}, d.Mirrors...))

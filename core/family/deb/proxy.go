@@ -31,7 +31,7 @@ func ProxyFile(proxy string, direct []string) source.SheetFile {
 }
 
 // proxyLine is the one kind of line, the head aside, that such a file may have: it names no program.
-var proxyLine = pattern.Lazy(`^Acquire::https?::Proxy(::[A-Za-z0-9.-]+)? "(DIRECT|https?://[A-Za-z0-9.:\[\]-]+)";$`)
+var proxyLine = pattern.Lazy(`^Acquire::https?::Proxy(::[A-Za-z0-9._:~\x{80}-\x{10FFFF}-]+)? "(DIRECT|https?://[A-Za-z0-9.:\[\]-]+)";$`)
 
 // IsProxyFile reports whether a text says nothing to apt but what it fetches through.
 func IsProxyFile(text string) bool {

@@ -34,11 +34,12 @@ func TestAProxyFileSaysNothingElseToApt(t *testing.T) {
 		}
 		return out
 	}
-	good := deb.ProxyFile("http://proxy.reef.brinewick.test:3128", []string{"mirror.reef.brinewick.test"}).Text
+	good := deb.ProxyFile("http://proxy.reef.brinewick.test:3128", []string{"::1", "mirror.reef.brinewick.test", "mirror_ä.reef.brinewick.test"}).Text
 	require.True(t, deb.IsProxyFile(good))
 	assert.ElementsMatch(t, []string{
-		"Acquire::http::Proxy=http://proxy.reef.brinewick.test:3128", "Acquire::http::Proxy::mirror.reef.brinewick.test=DIRECT",
-		"Acquire::https::Proxy=http://proxy.reef.brinewick.test:3128", "Acquire::https::Proxy::mirror.reef.brinewick.test=DIRECT",
+		"Acquire::http::Proxy=http://proxy.reef.brinewick.test:3128", "Acquire::http::Proxy::mirror.reef.brinewick.test=DIRECT", "Acquire::http::Proxy::::1=DIRECT",
+		"Acquire::https::Proxy=http://proxy.reef.brinewick.test:3128", "Acquire::https::Proxy::mirror.reef.brinewick.test=DIRECT", "Acquire::https::Proxy::::1=DIRECT",
+		"Acquire::http::Proxy::mirror_%c3%a4.reef.brinewick.test=DIRECT", "Acquire::https::Proxy::mirror_%c3%a4.reef.brinewick.test=DIRECT",
 	}, says(t, good))
 
 	pieces := []string{
@@ -59,7 +60,7 @@ func TestAProxyFileSaysNothingElseToApt(t *testing.T) {
 			return
 		}
 		for _, line := range says(rt, text) {
-			require.Regexp(rt, `^Acquire::https?::Proxy(::[A-Za-z0-9.-]+)?=(DIRECT|https?://[A-Za-z0-9.:-]+)$`, line)
+			require.Regexp(rt, `^Acquire::https?::Proxy(::[A-Za-z0-9._:%-]*)?=(DIRECT|https?://[A-Za-z0-9.:-]+)$`, line)
 		}
 	})
 }

@@ -1,38 +1,30 @@
 package rpm
 
 import (
-	"path"
+	"slices"
 	"strings"
 
+	"patientlantern.example/lantern/core/family"
 	"patientlantern.example/lantern/core/text/ini"
 )
 
 // Rooted returns a .repo file in which the files that sections name are made to
 // lead below a root folder, for a dnf that runs outside it.
 func Rooted(text []byte, root string) ([]byte, error) {
-	return RootedIn(ini.ParseRPM(text), root, "baseurl", "mirrorlist", "gpgkey", "sslcacert", "sslclientcert", "sslclientkey")
-}
-
-// RootedIn is Rooted for a file that is parsed already, and for some keys of it.
-func RootedIn(f *ini.File, root string, keys ...string) ([]byte, error) {
+	f := ini.ParseRPM(text)
 	for i := range f.Sections {
 		s := &f.Sections[i]
-		for _, key := range keys {
+		for _, key := range []string{"baseurl", "mirrorlist", "gpgkey", "sslcacert", "sslclientcert", "sslclientkey"} {
 			value, ok := f.Get(s, key)
 			if !ok {
 				continue
 			}
 			words := list(plainValue(value))
-			before := strings.Join(words, " ")
+			was := slices.Clone(words)
 			for n, w := range words {
-				switch rest, isURL := strings.CutPrefix(w, "file://"); {
-				case isURL && strings.HasPrefix(rest, "/"):
-					words[n] = "file://" + path.Join(root, rest)
-				case strings.HasPrefix(w, "/"):
-					words[n] = path.Join(root, w)
-				}
+				words[n] = family.Rooted(w, root)
 			}
-			if strings.Join(words, " ") == before {
+			if slices.Equal(words, was) {
 				continue
 			}
 			if err := f.Set(s, key, strings.Join(words, " ")); err != nil {

@@ -36,6 +36,15 @@ func MirrorList(repository string) string {
 	return "/etc/zypp/mirrors/" + repository + ".list"
 }
 
+// Takes reports why zypper would not take a URL.
+func Takes(url string) error {
+	u, err := parse(url)
+	if err == nil {
+		_, err = u.effective(func(s string) string { return s })
+	}
+	return err
+}
+
 // Render writes a repository as a .repo file of its own, with the key files that it
 // needs. An error means that zypper would not take the URL.
 func Render(d family.Definition) (files []source.SheetFile, src source.SheetSource, keys []source.SheetKey, err error) {

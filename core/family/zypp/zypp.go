@@ -43,6 +43,9 @@ const (
 // multi are the keys of a .repo file whose values may go on over lines.
 var multi = []string{"baseurl", "gpgkey", "mirrorlist", "metalink"}
 
+// Parse reads a .repo file as zypper does.
+func Parse(text []byte) *ini.File { return ini.ParseZypp(text, multi...) }
+
 type reader struct {
 	family.Reading
 	root     *rootfs.FS
@@ -204,7 +207,7 @@ func (r *reader) file(name, off string) {
 		}
 		return
 	}
-	f := ini.ParseZypp(text, multi...)
+	f := Parse(text)
 	if off != "" {
 		if f.Err == nil {
 			r.asideFile(f, name, off)
