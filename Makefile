@@ -52,7 +52,7 @@ SMALL = github.com/cloudflare/circl/... github.com/spf13/... github.com/go-jose/
 	crypto/internal/fips140/ed25519 crypto/internal/fips140/sha512 crypto/internal/fips140/sha256 bufio io/fs encoding/json sync \
 	encoding/base64 patientlantern.example/lantern/core/text/splice patientlantern.example/lantern/core/version patientlantern.example/lantern/core/keyring strings \
 	github.com/pierrec/lz4/... github.com/google/renameio/... patientlantern.example/lantern/core/series golang.org/x/term strconv \
-	patientlantern.example/lantern/core/text/pattern patientlantern.example/lantern/core/text/ini
+	patientlantern.example/lantern/core/text/pattern patientlantern.example/lantern/core/text/ini log/... crypto/des crypto/rc4
 bin/lantern-agent: $(GO_FILES)
 	$(GO) build -tags nethttpomithttp2 $(SMALL:%=-gcflags=%=-l) -ldflags '$(LDFLAGS) -funcalign=16' -o $@ ./cmd/lantern-agent # it speaks to one service
 

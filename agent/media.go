@@ -4,8 +4,10 @@ import (
 	"errors"
 	"os"
 	"path"
+	"time"
 
 	"patientlantern.example/lantern/core/change"
+	"patientlantern.example/lantern/core/rootfs"
 	"patientlantern.example/lantern/core/source"
 )
 
@@ -21,11 +23,46 @@ func (h *Host) attached(sheet *source.Sheet) (out []string) {
 			continue
 		}
 		seen[f.While] = true
-		if entries, err := h.fs.ReadDir(f.While); err == nil && len(entries) > 0 {
+		if holds, _ := h.holds(f.While); holds {
 			out = append(out, f.While)
 		}
 	}
 	return out
+}
+
+// mediaPatience is how long a folder of media may take to say whether something stands in it.
+const mediaPatience = 2 * time.Second
+
+// holds reports whether something stands in a folder of media. One on a network that does not answer may never say: answers is false
+// then, and it is asked on behind, once.
+func (h *Host) holds(dir string) (holds, answers bool) {
+	said, patience := h.asked[dir], time.Duration(0)
+	if said == nil {
+		said, patience = make(chan bool, 1), mediaPatience
+		if h.asked == nil {
+			h.asked = map[string]chan bool{}
+		}
+		h.asked[dir] = said
+		list := h.list
+		if list == nil {
+			list = rootfs.New(h.whole()).ReadDir // its own: what hangs is shared with nobody
+		}
+		go func() {
+			entries, err := list(dir)
+			said <- err == nil && len(entries) > 0
+		}()
+	}
+	select {
+	case holds = <-said:
+	default:
+		select {
+		case holds = <-said:
+		case <-time.After(patience):
+			return false, false
+		}
+	}
+	delete(h.asked, dir)
+	return holds, true
 }
 
 // tendMedia makes sources of media come and go with the media: a source whose media is
@@ -89,8 +126,12 @@ func (h *Host) watchMedia() (out []string) {
 		return nil
 	}
 	for _, f := range sheet.Files {
-		if f.While != "" {
-			out = append(out, f.While, path.Dir(f.While))
+		if f.While == "" {
+			continue
+		}
+		out = append(out, path.Dir(f.While))
+		if _, answers := h.holds(f.While); answers {
+			out = append(out, f.While)
 		}
 	}
 	return out

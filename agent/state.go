@@ -51,6 +51,9 @@ type Host struct {
 	secrets secrets
 	// accessWritten is what the agent wrote into access files before.
 	accessWritten []accessFile
+	// asked are folders of media that were asked what stands in them, and have not said; list is how, rootfs's where nobody says.
+	asked map[string]chan bool
+	list  func(dir string) ([]fs.DirEntry, error)
 	// clock is what time it is; that of the machine where nobody says.
 	clock func() time.Time
 }
@@ -72,11 +75,20 @@ func OpenHost(root string) (*Host, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the root %s cannot be opened: %w", root, errors.Unwrap(err))
 	}
-	h := &Host{Root: abs, State: filepath.Join(abs, StateDir), dir: dir, fs: rootfs.New(dir.FS())}
+	h := &Host{Root: abs, State: filepath.Join(abs, StateDir), dir: dir}
 	if in, err := openInRoot(dir, abs); err == nil && in != nil {
-		h.in, h.fs = in, rootfs.New(in)
+		h.in = in
 	}
+	h.fs = rootfs.New(h.whole())
 	return h, nil
+}
+
+// whole is the root folder as a file system.
+func (h *Host) whole() fs.FS {
+	if h.in != nil {
+		return h.in
+	}
+	return h.dir.FS()
 }
 
 // Close closes the root folder.
