@@ -211,9 +211,8 @@ func (l *learner) components(p *part, have map[int][]string) {
 	}
 	p.more = map[string][]string{}
 	for k, list := range byKind {
-		if more := slices.DeleteFunc(slices.Clone(list), func(c string) bool { return slices.Contains(p.components, c) }); len(
-			more,
-		) > 0 {
+		more := slices.DeleteFunc(slices.Clone(list), func(c string) bool { return slices.Contains(p.components, c) })
+		if len(more) > 0 {
 			p.more[k] = more
 		}
 	}
