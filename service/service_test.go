@@ -126,7 +126,7 @@ func TestAPolicyWithErrorsIsNotPublished(t *testing.T) {
 	assert.Equal(t, http.StatusUnprocessableEntity, refused.Status)
 	assert.Equal(t, "the policy has errors; nothing was published", refused.Detail)
 	require.Len(t, refused.Details, 1)
-	assert.Equal(t, `hosts.yaml:57:9: error[unknown-name]: there is no group "nobody"; define it first`, refused.Details[0])
+	assert.Equal(t, `hosts.yaml:57:9: error[unknown-name]: there is no group "nobody"; define it first; a host without a dot in its name stands in a group: { hosts: [nobody] }`, refused.Details[0])
 	list, err := r.Operator.Revisions(ctx, client.List{})
 	require.NoError(t, err)
 	assert.Empty(t, list.Revisions)

@@ -48,6 +48,9 @@ func (w *writing) sited(url string, mirrors []string, several bool) (to string, 
 			}
 		}
 	}
+	if len(near) > 0 {
+		w.taken(w.plan.site.Mirrors)
+	}
 	switch {
 	case len(near) == 0:
 		return url, mirrors, false
