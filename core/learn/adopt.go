@@ -172,17 +172,17 @@ func (l *learner) added(folder policy.Folder, p *policy.Policy, known map[string
 	b.WriteString(". Hold the fingerprints of keys against what the vendor publishes.\nformat: patient-lantern/1\n\n")
 	l.addKeys(&b, out, known)
 	b.WriteString("repositories:\n")
-	entries := &entries{}
+	all := &entries{}
 	for _, r := range l.repositories {
 		l.repository(&b, r)
-		e := entries.at(list(g.names(r.hosts)), len(r.hosts))
+		e := all.at(list(g.names(r.hosts)), len(r.hosts))
 		e.repositories = append(e.repositories, r.name)
-		entries.settings(l, r, func(hosts []int) string { return list(g.names(hosts)) })
+		all.settings(l, r, func(hosts []int) string { return list(g.names(hosts)) })
 	}
 	b.WriteByte('\n')
 	maps.DeleteFunc(g.groups, func(_, says string) bool { return says == "" })
 	g.write(&b)
-	entries.write(&b)
+	all.write(&b)
 	first := l.repositories[0].name
 	file := first + ".yaml"
 	for n := 2; folder[file] != nil; n++ {

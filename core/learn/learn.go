@@ -158,8 +158,7 @@ func (l *learner) blamed(folder policy.Folder, d diag.Diagnostic) string {
 		}
 	}
 	for _, r := range l.repositories {
-		if strings.Contains(d.Message, fmt.Sprintf("%q", r.name)) ||
-			strings.Contains(d.Message, fmt.Sprintf("%q", r.name+".")[:len(r.name)+2]) {
+		if strings.Contains(d.Message, `"`+r.name+`"`) || strings.Contains(d.Message, `"`+r.name+`.`) {
 			return r.name
 		}
 	}

@@ -59,7 +59,11 @@ func (r *Resolver) assemble(h *Host, p *plan, parts []*part) *Result {
 	}
 	res.given = &Given{Needs: res.needs(), Follows: p.follows, Rules: p.rules, ReadLogins: p.logins}
 	for _, x := range parts {
-		res.Trouble = append(res.Trouble, x.bad...)
+		for _, d := range x.bad { // what is wrong with a site is found with each repository that comes from there
+			if !slices.ContainsFunc(res.Trouble, func(y diag.Diagnostic) bool { return y.Pos == d.Pos && y.Message == d.Message }) {
+				res.Trouble = append(res.Trouble, d)
+			}
+		}
 		if old != nil {
 			continue
 		}

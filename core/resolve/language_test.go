@@ -143,6 +143,21 @@ assign: [{ to: everyone, repositories: [shelf] }]
 	}
 }
 
+// What is wrong with a site is one trouble of a host, however many of its repositories come from there.
+func TestASitesMirrorThatDnfWouldNotTakeIsToldOnce(t *testing.T) {
+	r := resolve.New(load(t, `format: patient-lantern/1
+sites: { reef: { mirrors: { "https://packages.saltmarsh.example/": "http://mirror.reef.brinewick.test/a,b/" } } }
+repositories:
+  a: { signatures: off, because: x, rpm: { url: "https://packages.saltmarsh.example/a" } }
+  b: { signatures: off, because: x, rpm: { url: "https://packages.saltmarsh.example/b" } }
+  c: { in-place: true, rpm: { sections: [foreland-base] } }
+assign: [{ to: everyone, site: reef, repositories: [a, b, c] }]
+`))
+	res := r.Resolve(host("arc-1.brinewick.test", foreland("9"), nil))
+	require.Len(t, res.Trouble, 1)
+	assert.Contains(t, res.Trouble[0].Message, "holds a comma, which parts two URLs")
+}
+
 // A key that another repository needs too stays where it is while media that is signed with it is away.
 func TestMediaThatIsAwayTakesNobodysKeyWithIt(t *testing.T) {
 	const shelf = "{ keys: [gannet-2025], media: { host: desk-1.brinewick.test, path: %s, url: \"http://x.example/x\" }, rpm: { url: \"${media}/a\" }, flatpak: { url: \"https://apps.example/repo\" } }"

@@ -155,10 +155,7 @@ func (w *writing) aptProxy() {
 		}
 	}
 	slices.Sort(direct)
-	f := deb.ProxyFile(site.Proxy.Value, slices.Compact(direct))
-	if !slices.ContainsFunc(w.files, func(x source.SheetFile) bool { return x.Path == f.Path }) {
-		w.files = append(w.files, f)
-	}
+	w.files = withFile(w.files, deb.ProxyFile(site.Proxy.Value, slices.Compact(direct)))
 }
 
 // mirrorsAlone says where upstream does not stand behind a site's mirror, though the site says that it is tried.

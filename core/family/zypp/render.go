@@ -38,11 +38,17 @@ func MirrorList(repository string) string {
 
 // Takes reports why zypper would not take a URL.
 func Takes(url string) error {
-	u, err := parse(url)
-	if err == nil {
-		_, err = u.effective(func(s string) string { return s })
-	}
+	_, err := taken(url)
 	return err
+}
+
+// taken is a URL as zypper takes it, nothing filled in.
+func taken(url string) (address, error) {
+	u, err := parse(url)
+	if err != nil {
+		return u, err
+	}
+	return u.effective(func(s string) string { return s })
 }
 
 // Render writes a repository as a .repo file of its own, with the key files that it
@@ -61,11 +67,7 @@ func Render(d family.Definition) (files []source.SheetFile, src source.SheetSour
 	if d.Mirrors != nil {
 		from, shown = "mirrorlist=file://"+list.Path, "file://"+list.Path
 	}
-	u, err := parse(shown)
-	if err != nil {
-		return nil, src, nil, err
-	}
-	effective, err := u.effective(func(s string) string { return s })
+	effective, err := taken(shown)
 	if err != nil {
 		return nil, src, nil, err
 	}
